@@ -11,6 +11,7 @@ from django.db import connection
 
 from tests.support.processes import in_a_file
 from tests.support.random_world import random_world
+from tests.support.seeds import seeds
 from wise_tally.book import column_file
 from wise_tally.book import store as module
 from wise_tally.book.store import Books, books
@@ -28,7 +29,7 @@ from wise_tally.domain.process.models import Stage
 from wise_tally.domain.targets.actions import QuotaCell, set_quotas
 
 ADMIN = Viewer("m", "M", "admin", ())
-STEPS, SEEDS = 30, 4
+STEPS, SEEDS = 30, 2
 OUTCOMES = {"used": 0, "refused": 0}
 
 
@@ -126,7 +127,7 @@ def damaged(target, random):
 
 
 @in_a_file
-@pytest.mark.parametrize("seed", range(SEEDS))
+@pytest.mark.parametrize("seed", seeds(SEEDS, 6))
 @pytest.mark.django_db(transaction=True)
 def test_a_start_with_the_file_gives_the_book_of_the_database(seed, tmp_path, settings, monkeypatch):
     """After each step another worker starts; forks are copies put back by hand, whose numbers grow past those of the file."""
@@ -159,7 +160,7 @@ def test_a_start_with_the_file_gives_the_book_of_the_database(seed, tmp_path, se
         equal(started.stored(), plain)
     settings.BOOK_FILE = False
     copy.close()
-    assert seed < SEEDS - 1 or min(OUTCOMES.values()) > 5, OUTCOMES
+    assert seed != SEEDS - 1 or min(OUTCOMES.values()) > 5, OUTCOMES
 
 
 @pytest.mark.django_db(transaction=True)

@@ -11,6 +11,7 @@ from django.test import Client
 from playwright.sync_api import expect, sync_playwright
 
 from tests.conftest import open_book, put_demo
+from wise_tally.web.request import writes
 
 # Of each window the address bar opens two pages of its own to show below itself: more work than all that is tested.
 # The last list alone counts, so what Playwright's own switches off stands in it, as far as it matters here.
@@ -65,8 +66,9 @@ ENTRIES = count(1_000, 1_000)
 
 
 @pytest.fixture
-def site(transactional_db, live_server):
-    """The demo on a live server."""
+def site(transactional_db, live_server, monkeypatch):
+    """The demo on a live server, whose writes wait for one another while the machine stands still."""
+    monkeypatch.setattr(writes, "PATIENCE", 20.0)
     put_demo()
     if connection.vendor == "sqlite":
         open_book()

@@ -26,7 +26,7 @@ def test_a_deal_is_found_and_brought_up_to_date_by_keyboard(visit):
     page.keyboard.press("Control+A")
     page.keyboard.type("Ring the chair")
     page.keyboard.press("Enter")
-    expect(page.locator("#told")).to_contain_text("Next step saved")
+    expect(page.locator("#messages")).to_contain_text("Next step saved")
     assert Deal.objects.get(key="d9001").next_step == "Ring the chair"
     page.get_by_role("button", name="Close deal…").focus()
     for key in ("Enter", "ArrowRight"):
@@ -39,7 +39,7 @@ def test_a_deal_is_found_and_brought_up_to_date_by_keyboard(visit):
     page.keyboard.press("Enter")
     expect(page.locator(".facts")).to_contain_text("loss reason")
     assert last_revision(Deal.objects.get(key="d9001")).lost_reason == "Price"
-    page.locator("#told form", has_text="Terms → Lost").get_by_role("button", name="Undo").click()
+    page.locator("#messages form", has_text="Terms → Lost").get_by_role("button", name="Undo").click()
     expect(page.locator(".deal-fields")).to_contain_text("Expected close")
     assert last_revision(Deal.objects.get(key="d9001")).stage.key == "ns_terms"
 
@@ -58,9 +58,9 @@ def test_a_file_goes_only_after_a_question_and_a_journal_entry_comes_back(visit)
     expect(page.get_by_text("No files yet.")).to_be_visible()
     page.get_by_label("What was said or agreed").fill("Rang the chair")
     page.get_by_role("button", name="Add to journal").press("Enter")
-    expect(page.locator("#told")).to_contain_text("Added to the journal.")
-    page.locator("#told").get_by_role("button", name="Undo").press("Enter")
-    expect(page.locator("#told")).to_contain_text("Undone.")
+    expect(page.locator("#messages")).to_contain_text("Added to the journal.")
+    page.locator("#messages").get_by_role("button", name="Undo").press("Enter")
+    expect(page.locator("#messages")).to_contain_text("Undone.")
     assert not Activity.objects.filter(subject="Rang the chair").exists()
 
 
@@ -87,7 +87,7 @@ def test_a_reps_day_on_a_narrow_screen(visit):
     first.locator("input[name=next_step]").fill("Ask for the plan")
     first.locator("input[name=next_step_on]").fill("2026-12-04")
     first.locator("input[name=next_step_on]").press("Enter")
-    expect(first.locator(".cell-said", has_text="Saved")).to_be_visible()
+    expect(first.locator(".cell-note", has_text="Saved")).to_be_visible()
     deal = Deal.objects.get(next_step="Ask for the plan")
     assert (deal.name, str(deal.next_step_on)) == (name, "2026-12-04")
     lead = page.locator("article.due", has_text="Start working").first
@@ -148,9 +148,9 @@ def test_several_deals_are_changed_where_they_are_ticked_and_put_back(visit, wid
     page.get_by_role("button", name="Preview changes").press("Enter")
     expect(page.locator("main")).to_contain_text("Not saved yet.")
     page.get_by_role("button", name="Change 2 deals").press("Enter")
-    expect(page.locator("#told")).to_contain_text("2 deals changed")
+    expect(page.locator("#messages")).to_contain_text("2 deals changed")
     page.locator("tbody input[name=deal]").nth(1).press("Space")
-    told, bar = page.locator("#told").bounding_box(), page.locator(".bulk-tools").bounding_box()
+    told, bar = page.locator("#messages").bounding_box(), page.locator(".bulk-tools").bounding_box()
     assert told["y"] >= bar["y"] + bar["height"], "neither covers the other"
-    page.locator("#told").get_by_role("button", name="Undo").press("Enter")
-    expect(page.locator("#told")).to_contain_text("2 deals restored")
+    page.locator("#messages").get_by_role("button", name="Undo").press("Enter")
+    expect(page.locator("#messages")).to_contain_text("2 deals restored")

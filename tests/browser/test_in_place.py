@@ -64,7 +64,7 @@ class Row:
 
     def said(self, words):
         shown = re.compile(r"^\s*" + words.replace(" ", r"\s+"))
-        expect(self.row.locator(".cell-said", has_text=shown)).to_be_visible()
+        expect(self.row.locator(".cell-note", has_text=shown)).to_be_visible()
         self.page.wait_for_load_state("networkidle")
 
 
@@ -152,7 +152,7 @@ def test_what_is_typed_while_a_value_is_on_its_way_is_saved_too_and_the_later_la
     keyboard.press("Control+A")
     keyboard.type("a lot")
     keyboard.press("Tab")
-    expect(row.row.locator(".cell-said .wrong")).to_contain_text("“a lot” is not valid")
+    expect(row.row.locator(".cell-note .wrong")).to_contain_text("“a lot” is not valid")
     expect(amount).to_have_value("a lot")
     assert deal_now().amount_minor == 44_500
 
@@ -222,7 +222,7 @@ def test_a_conflict_says_who_and_both_values_and_lets_choose(visit):
     row.page.keyboard.press("Control+A")
     row.page.keyboard.type("415000")
     row.page.keyboard.press("Enter")
-    said = row.row.locator(".cell-said")
+    said = row.row.locator(".cell-note")
     expect(said).to_contain_text("Joss Merrow changed this deal on")
     expect(said).to_contain_text(re.compile("is now 400.000.00, you entered 415.000.00"))
     said.locator("text=Save mine").click()
@@ -247,15 +247,15 @@ def test_arrows_go_down_a_column_and_a_pasted_one_fills_it(visit):
     expect(amounts.nth(1)).to_be_focused()
     page.keyboard.press("ArrowUp")
     page.evaluate(PASTE, "1 100\r\n2.2k\r\n")
-    expect(page.locator(".cell-said", has_text="Saved")).to_have_count(2)
+    expect(page.locator(".cell-note", has_text="Saved")).to_have_count(2)
     for row_id, amount in zip(ids, ("1100.00", "2200.00"), strict=True):
         expect(page.locator(f"#{row_id} [name=amount]")).to_have_value(amount)
     closes = [page.locator(f"#{row_id} [name=expected_close]") for row_id in ids]
     closes[0].focus()
     page.evaluate(PASTE, "15/03/2027\nsoon")
     expect(closes[0]).to_have_value("2027-03-15")
-    expect(page.locator(f"#{ids[1]} .cell-said", has_text="“soon” is not a date")).to_be_visible()
-    expect(page.locator(f"#{ids[0]} .cell-said", has_text="Saved")).to_be_visible()
+    expect(page.locator(f"#{ids[1]} .cell-note", has_text="“soon” is not a date")).to_be_visible()
+    expect(page.locator(f"#{ids[0]} .cell-note", has_text="Saved")).to_be_visible()
     page.goto(page.url.split("/deals/")[0] + "/forecast/submitted/")
     page.get_by_label("Forecast of Iva Marrin", exact=True).focus()
     page.evaluate(PASTE, "11k\n12k\n13k")

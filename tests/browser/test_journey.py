@@ -51,7 +51,7 @@ def test_rules_set_figures_follow_and_the_past_stays(visit):
     page.click("text=Preview effect")
     expect(page.locator("#effect")).to_contain_text("Not saved yet")
     page.click("text=Save stages")
-    expect(page.locator("#told")).to_contain_text("1 stage changed from 23 Nov 2026")
+    expect(page.locator("#messages")).to_contain_text("1 stage changed from 23 Nov 2026")
     page.wait_for_load_state()
     page.keyboard.press("1")
     page.wait_for_url("**/forecast/**")
@@ -63,7 +63,7 @@ def test_rules_set_figures_follow_and_the_past_stays(visit):
     cell = page.locator("input[name='q:company::2026-12-01']")
     cell.fill(str(int(cell.input_value()) + 100_000))
     page.click("text=Save quotas")
-    expect(page.locator("#told")).to_contain_text("1 cell set")
+    expect(page.locator("#messages")).to_contain_text("1 cell set")
     page.wait_for_load_state()
     page.keyboard.press("1")
     page.wait_for_url("**/forecast/**")
@@ -85,7 +85,7 @@ def test_a_deal_changed_in_the_grid_moves_figures_and_working(visit):
     row.locator("select[name=category]").select_option("left_out")
     row.locator("select[name=category]").press("Enter")
     # Beside this cell: the words about the one before stand until then.
-    expect(row.locator("select[name=category] + .cell-said", has_text="Saved")).to_be_visible()
+    expect(row.locator("select[name=category] + .cell-note", has_text="Saved")).to_be_visible()
     page.wait_for_load_state("networkidle")
     assert company("weighted") == before - 42_000_000 * 85 // 100
     # The working opens at the right, marks its figure, and adds up to it.
@@ -155,12 +155,12 @@ def test_a_card_moves_between_lanes_by_drag_and_by_keyboard_and_back(visit):
     deal = Deal.objects.get(key="d9001")
     card = page.locator("form[action='/deals/d9001/change/']").last
     card.drag_to(page.locator("[data-lane=ns_offer] header"))
-    expect(page.locator("#told")).to_contain_text("Terms → Offer")
+    expect(page.locator("#messages")).to_contain_text("Terms → Offer")
     assert last_revision(deal).stage.key == "ns_offer"
-    page.locator("#told").get_by_role("button", name="Undo").click()
+    page.locator("#messages").get_by_role("button", name="Undo").click()
     expect(page.locator("[data-lane=ns_terms]")).to_contain_text(deal.name)
     assert last_revision(deal).stage.key == "ns_terms"
-    expect(page.locator("#told form")).to_have_count(0)
+    expect(page.locator("#messages form")).to_have_count(0)
     page.wait_for_load_state("networkidle")
     page.locator("[data-lane=ns_terms] [data-card]").first.focus()
     page.keyboard.press("ArrowLeft")

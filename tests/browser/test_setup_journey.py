@@ -41,7 +41,7 @@ def test_people_and_teams_move_by_drag_and_by_keyboard(visit):
     expect(page.locator("#node")).to_have_value("person:r01")
     expect(page.locator("#above")).to_have_value("team:coast")
     page.keyboard.press("Enter")
-    expect(page.locator("#told")).to_contain_text("Iva Marrin")
+    expect(page.locator("#messages")).to_contain_text("Iva Marrin")
     assert Membership.objects.filter(person__key="r01").order_by("-from_on")[0].team.key == "coast"
     page.focus("button[aria-label='Move Rivers team']")
     page.keyboard.press("Enter")
@@ -49,7 +49,7 @@ def test_people_and_teams_move_by_drag_and_by_keyboard(visit):
     page.select_option("#above", "team:north")
     page.fill("#from_on", "2027-01-01")
     page.keyboard.press("Enter")
-    expect(page.locator("#told")).to_contain_text("Rivers team")
+    expect(page.locator("#messages")).to_contain_text("Rivers team")
     assert TeamParent.objects.filter(team__key="rivers").order_by("-from_on")[0].parent.key == "north"
 
 
@@ -66,7 +66,7 @@ def test_a_year_is_spread_held_and_saved(visit):
     page.click("button[value=spread-down]")
     expect(page.locator("#unsaved")).to_be_visible()
     page.click("text=Save quotas")
-    expect(page.locator("#told")).to_contain_text("cells set")
+    expect(page.locator("#messages")).to_contain_text("cells set")
     found = ask("forecast", "FY2028", "2026-11-23")[""]
     assert (found["quota"], found["quota_of_parts"]) == ("6000000.00", "6000000.00")
     assert ask("forecast", "FY2028-M01", "2026-11-23", by="person")["r01"]["quota"] == "99.00"
@@ -115,7 +115,7 @@ def test_quotas_are_pasted_filled_undone_and_saved_by_keyboard(visit):
     def sum_of(row, column):
         return page.locator(f"table[data-sheet] tr:has(input[name^='q:person:{row}:'])").locator("td").nth(column)
 
-    said = page.locator("[data-sheet-said]")
+    said = page.locator("[data-sheet-status]")
     cell("Iva Marrin, May 2026").focus()
     page.evaluate(PASTE, "1,000.00\t2 000\r\n€3k\t4000\r\n")
     expect(said).to_have_text("4 cells pasted")
@@ -142,7 +142,7 @@ def test_quotas_are_pasted_filled_undone_and_saved_by_keyboard(visit):
     page.keyboard.press("Escape")
     expect(page.get_by_role("button", name="Save quotas")).to_be_focused()
     page.keyboard.press("Enter")
-    expect(page.locator("#told")).to_contain_text("4 cells set")
+    expect(page.locator("#messages")).to_contain_text("4 cells set")
     assert (
         Quota.objects.filter(subject_key="r02", starts_on=date(2026, 5, 1), metric="won_amount")
         .order_by("-pk")[0]

@@ -57,7 +57,7 @@ def test_amounts_are_read_as_typed_or_refused_where_they_stand(visit):
     page.keyboard.press("Control+A")
     page.keyboard.type("$900")
     page.keyboard.press("Enter")
-    expect(page.locator("[role=alert], .cell-said, .fault").filter(has_text=re.compile("EUR|€")).first).to_be_visible()
+    expect(page.locator("[role=alert], .cell-note, .fault").filter(has_text=re.compile("EUR|€")).first).to_be_visible()
     assert amount_of("d9001") == 1_550_000
     expect(field).to_have_value("$900")
 

@@ -28,7 +28,7 @@ def test_brier_score_is_that_of_scikit_learn():
 
 @pytest.mark.parametrize("seed", range(3))
 def test_each_guess_is_the_forecast_of_its_day(seed):
-    """With seen rates it never uses a deal decided later."""
+    """With actual rates it never uses a deal decided later."""
     world = random_world(seed + 40, 120)
     book = world.book()
     snapshot = book.as_of(AS_OF)

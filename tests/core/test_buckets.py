@@ -28,7 +28,7 @@ def test_an_open_deal_stands_by_its_expected_close(close, timing):
 
 
 @pytest.mark.parametrize(("closed", "elsewhere"), [("2026-03-31", 1), ("2026-04-01", 0), ("2026-05-20", 0)])
-@pytest.mark.parametrize(("stage", "bucket"), [(IS_WON, buckets.WON_HERE), (IS_LOST, buckets.LOST_HERE)])
+@pytest.mark.parametrize(("stage", "bucket"), [(IS_WON, buckets.WON_IN_PERIOD), (IS_LOST, buckets.LOST_IN_PERIOD)])
 def test_a_closed_deal_stands_by_the_day_of_its_closing(stage, bucket, closed, elsewhere):
     deal = [(day("2026-01-05"), FIRST, 100, day("2026-06-01")), (day(closed), stage, 100, day("2026-06-01"))]
     snapshot = book_of([deal]).as_of(TODAY)
@@ -42,7 +42,7 @@ def test_a_closed_deal_stands_by_the_day_of_its_closing(stage, bucket, closed, e
 def test_each_figure_adds_up_its_buckets_once():
     """Two of three categories count, the surest is the third: forecasts hold what is won and the surest ones due in the period."""
     three = Buckets(3, (2, 0))
-    assert three.of("commit_forecast") == (buckets.WON_HERE, FIRST_OPEN + 10, FIRST_OPEN + 11)
+    assert three.of("commit_forecast") == (buckets.WON_IN_PERIOD, FIRST_OPEN + 10, FIRST_OPEN + 11)
     assert set(three.of("weighted")) == {*three.of("won"), *three.of("open")}
     assert three.of("best_case_forecast") == (*three.of("commit_forecast"), FIRST_OPEN, FIRST_OPEN + 1)
     table = picks(three)

@@ -45,7 +45,7 @@ def test_of_a_bounded_value_the_least_used_goes():
 
 
 @pytest.mark.parametrize(("grows", "growth", "expected"), [
-    (Grows.DROPPED, SAME, 7), (Grows.KEPT, SAME, 1), (Grows.KEPT, CHANGED, 7),
+    (Grows.DROPPED, SAME, 7), (Grows.CARRIED, SAME, 1), (Grows.CARRIED, CHANGED, 7),
     (lambda value, grown, key: value + grown.new.size + key, CHANGED, 18), (lambda value, grown, key: None, SAME, 7),
 ])  # fmt: skip
 def test_what_becomes_of_a_value_when_its_book_grows(grows, growth, expected):

@@ -1,4 +1,4 @@
-"""Probabilities as set beside win rates as seen, against plain loops."""
+"""Set probabilities beside actual win rates, against plain loops."""
 
 import pytest
 

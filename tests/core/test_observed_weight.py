@@ -1,4 +1,4 @@
-"""Win rates as seen in place of probabilities as set: how many deals are enough, and of which days."""
+"""Actual win rates in place of set probabilities: how many deals are enough, and of which days."""
 
 import pytest
 

@@ -69,6 +69,15 @@ def test_numbers_as_people_read_them():
         "12345.67",
         "+140\u00a0k",
     )
+    assert [filters.signed_percent(v) for v in (0.08, -0.08, -0.004, 0.004)] == [
+        "+8\u00a0%",
+        "−8\u00a0%",
+        "0\u00a0%",
+        "0\u00a0%",
+    ]
+    assert {filters.signed_short(v) for v in (50, -50, 30, 0)} == {filters.short(-30)} == {"0"}, (
+        "what shows as zero has no sign"
+    )
 
 
 @given(st.integers(0, 10**12), st.lists(st.integers(0, 10**12), max_size=4), st.integers(1, 10**13))

@@ -12,6 +12,7 @@ from django.db.models import F
 
 import wise_tally.config.urls  # noqa: F401 - every module that declares a derived value is loaded
 from tests.support.random_world import random_world
+from tests.support.seeds import seeds
 from wise_tally.book.attributes import StoredAttributes
 from wise_tally.book.store import books
 from wise_tally.core.book import Book, BookAsOf
@@ -27,7 +28,7 @@ from wise_tally.domain.deals.models import Deal, DealLine, Product
 pytestmark = pytest.mark.django_db
 GROWTHS, MOST_WAYS = 10, 8
 SEEN_CARRIED = set()
-SEEDS, SEEDS_DONE = 4, set()
+SEEDS, SEEDS_DONE = 2, set()
 
 
 def owner_of(one):
@@ -173,7 +174,7 @@ def with_former(rev, kept, rows, random):
     return former, np.union1d(rows, np.flatnonzero(np.isin(rev.deal, again) | superseded)), again
 
 
-@pytest.mark.parametrize("seed", range(SEEDS))
+@pytest.mark.parametrize("seed", seeds(SEEDS, 6))
 def test_a_grown_book_keeps_nothing_that_a_fresh_one_would_not_say(seed, tmp_path):
     """Books grow in one step and in two; every value kept, of the book and of each day, is compared."""
     random_world(seed).read(tmp_path)
@@ -200,6 +201,6 @@ def test_a_grown_book_keeps_nothing_that_a_fresh_one_would_not_say(seed, tmp_pat
         same(old.revisions, whole.revisions, whole, ("revisions",))
     SEEDS_DONE.add(seed)
     # What one world alone does not carry over, another does: told once all were seen by one process.
-    if len(SEEDS_DONE) == SEEDS:
+    if len(SEEDS_DONE) >= SEEDS:
         lasting = {one for one in OF_BOOKS if one.grows is not Grows.DROPPED}
         assert {one.compute.__qualname__ for one in lasting - SEEN_CARRIED} == set()

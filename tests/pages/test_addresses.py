@@ -40,7 +40,7 @@ PAGES = {
     "conversion:lost": LossQuery,
     "conversion:page": ConversionQuery,
     "forecast:accuracy": AccuracyQuery,
-    "conversion:seen": CheckQuery,
+    "conversion:probability-check": CheckQuery,
     "conversion:time": ConversionQuery,
     "customers:accounts": AccountQuery,
     "customers:leads": LeadQuery,

@@ -1,4 +1,4 @@
-"""What was seen becomes what is set: shown first, done on a second press, earlier days left alone."""
+"""Actual values become the set ones: shown first, done on a second press, earlier days left alone."""
 
 import pytest
 

@@ -19,6 +19,7 @@ from wise_tally.domain import formats as filters
 from wise_tally.domain.deals.models import Activity, DealCredit, DealLine
 from wise_tally.domain.org.models import Person
 from wise_tally.domain.targets.models import Quota
+from wise_tally.pages.attainment.period_comparison import Cell
 
 pytestmark = pytest.mark.django_db
 AS_OF, QUARTER = "2026-11-23", "FY2027-Q3"
@@ -151,6 +152,12 @@ def test_activities_belong_to_the_day_in_the_workspace_and_to_people(demo, sign_
     assert done(query.replace("kind=phone", "kind=web_visit")) == 100
     shown = client.get(f"/attainment/?{query}&where=lakeland").content.decode()
     assert "process and territory filters do not apply" in shown
+
+
+def test_periods_are_compared_in_the_order_of_the_tree(demo, sign_in):
+    rows = sign_in("m1").get("/attainment/period-comparison/?by=team").context["rows"]
+    assert [(row.name, row.depth) for row in rows[:3]] == [("North region", 0), ("Fells team", 1), ("Lakes team", 1)]
+    assert Cell("lost_share", "percent", 0.7931, 0.7939).sign == "", "what shows as zero has no arrow"
 
 
 def test_against_before_cuts_at_the_same_day(demo, sign_in):

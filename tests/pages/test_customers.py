@@ -96,13 +96,13 @@ def test_likely_twins_are_offered_and_merging_loses_nothing(demo, sign_in):
 def test_an_account_changed_by_two_is_refused_with_both_values(demo, sign_in):
     client = sign_in("m1")
     form = client.get("/customers/account/ac001/change/")
-    typed = {"name": "First", "kind": "organisation", "seen": form.context["seen"]}
+    typed = {"name": "First", "kind": "organisation", "expected": form.context["expected"]}
     assert client.post("/customers/account/ac001/change/", typed).status_code == 302
     late = client.post("/customers/account/ac001/change/", typed | {"name": "Second"})
     assert late.status_code == 409
     assert "First" in text(late)
     assert 'value="Second"' in text(late)
-    again = typed | {"name": "Second", "seen": late.context["seen"]}
+    again = typed | {"name": "Second", "expected": late.context["expected"]}
     assert client.post("/customers/account/ac001/change/", again).status_code == 302
     assert Account.objects.get(key="ac001").name == "Second"
 
@@ -214,7 +214,8 @@ def test_own_fields_of_accounts_and_leads_are_typed_checked_and_kept(demo, sign_
         assert "12.5" in text(client.get(made.url))
     lead = Lead.objects.get(name="Far Lead")
     page = client.get(f"/customers/lead/{lead.key}/")
-    typed = {"what": "save", "name": "Far Lead", "status": "new", "seen": page.context["seen"], "own:lead_km": "13"}
+    before = page.context["expected"]
+    typed = {"what": "save", "name": "Far Lead", "status": "new", "expected": before, "own:lead_km": "13"}
     assert client.post(f"/customers/lead/{lead.key}/change/", typed | {"own:lead_km": "x"}).status_code == 422
     assert client.post(f"/customers/lead/{lead.key}/change/", typed).status_code == 302
     late = client.post(f"/customers/lead/{lead.key}/change/", typed | {"own:lead_km": "14"})

@@ -18,7 +18,7 @@ pytestmark = pytest.mark.django_db
 BIG = "/deals/d9001/"
 
 
-def seen(part, key="d9001"):
+def expected(part, key="d9001"):
     return part_text(Deal.objects.get(key=key), part, today())
 
 
@@ -30,9 +30,9 @@ def lines(*rows, **more):
 
 def test_lines_make_the_amount_and_are_put_back_with_it(demo, sign_in):
     client, deal = sign_in("r08"), Deal.objects.get(key="d9001")
-    before, kept = last_revision(deal).amount_minor, seen("lines")
+    before, kept = last_revision(deal).amount_minor, expected("lines")
     posted = lines(("cabin", "2", "10000", "7000", "5"), ("calibration", "1.5", "", "", ""), ("", "", "", "", ""),
-                   from_lines="yes", seen=kept)  # fmt: skip
+                   from_lines="yes", expected=kept)  # fmt: skip
     assert client.post(f"{BIG}part/lines/", posted).status_code == 302
     # 2 × 10 000 less 5 %, and 1.5 × the product's own price of 1 250.
     assert last_revision(deal).amount_minor == 1_900_000 + 187_500
@@ -42,7 +42,7 @@ def test_lines_make_the_amount_and_are_put_back_with_it(demo, sign_in):
     assert "Lines saved" in page
     assert any("lines " in change for entry in client.get(BIG).context["journal"] for change in entry.changes)
     assert client.post(f"{BIG}put-back/").status_code == 302
-    assert (last_revision(deal).amount_minor, seen("lines")) == (before, kept)
+    assert (last_revision(deal).amount_minor, expected("lines")) == (before, kept)
     typed = {"stage": "ns_terms", "amount": "5.00", "expected_close": "2026-12-22", "revision": last_revision(deal).pk}
     client.post(f"{BIG}change/", typed)
     assert "Amount entered by hand (differs from the products)" in text(client.get(BIG))
@@ -50,11 +50,11 @@ def test_lines_make_the_amount_and_are_put_back_with_it(demo, sign_in):
 
 def test_bad_lines_keep_what_was_typed_and_change_nothing(demo, sign_in):
     client, count = sign_in("r08"), DealRevision.objects.count()
-    kept = seen("lines")
+    kept = expected("lines")
     posted = lines(
         ("moon", "2", "1", "1", ""), ("cabin", "-1", "abc", "1", "101"), ("", "3", "1", "", ""), from_lines="yes"
     )
-    refused = client.post(f"{BIG}part/lines/", posted | {"seen": kept})
+    refused = client.post(f"{BIG}part/lines/", posted | {"expected": kept})
     page = text(refused)
     assert refused.status_code == 422
     for words in (
@@ -66,15 +66,15 @@ def test_bad_lines_keep_what_was_typed_and_change_nothing(demo, sign_in):
     ):
         assert words in page
     assert 'value="abc"' in page
-    assert (seen("lines"), DealRevision.objects.count()) == (kept, count)
+    assert (expected("lines"), DealRevision.objects.count()) == (kept, count)
 
 
 def test_two_people_at_once_see_both_values_and_choose(demo, sign_in):
-    kept = seen("next")
+    kept = expected("next")
     client = sign_in("m1")
-    client.post(f"{BIG}part/next/", {"next_step": "Ring the chair", "next_step_on": "2026-12-01", "seen": kept})
+    client.post(f"{BIG}part/next/", {"next_step": "Ring the chair", "next_step_on": "2026-12-01", "expected": kept})
     client = sign_in("r08")
-    mine = {"next_step": "Send <b>papers</b>", "next_step_on": "2026-12-02", "seen": kept}
+    mine = {"next_step": "Send <b>papers</b>", "next_step_on": "2026-12-02", "expected": kept}
     refused = client.post(f"{BIG}part/next/", mine)
     assert refused.status_code == 409
     assert "Ring the chair" in text(refused)
@@ -87,7 +87,7 @@ def test_two_people_at_once_see_both_values_and_choose(demo, sign_in):
         "420\u00a0000.00, you entered 1.00",
     ):
         assert words in told
-    again = mine | {"seen": refused.context["seen"]}
+    again = mine | {"expected": refused.context["expected"]}
     assert client.post(f"{BIG}part/next/", again).status_code == 302
     assert Deal.objects.get(key="d9001").next_step == "Send <b>papers</b>"
     assert "<b>papers" not in text(client.get(BIG))
@@ -98,8 +98,8 @@ def test_credit_moves_the_figures_from_today_on_only(demo, sign_in):
     client = sign_in("m1")
     before = ask("forecast", "FY2027-Q3", "2026-11-22", by="person")
     assert client.post(f"{BIG}part/credits/", {"person-0": "r08", "share_bp-0": "50"}).status_code == 422
-    shares = {"person-0": "r08", "share_bp-0": "60", "person-1": "r09", "share_bp-1": "40", "seen": seen("credits")}
-    assert client.post(f"{BIG}part/credits/", shares).status_code == 302
+    shares = {"person-0": "r08", "share_bp-0": "60", "person-1": "r09", "share_bp-1": "40"}
+    assert client.post(f"{BIG}part/credits/", shares | {"expected": expected("credits")}).status_code == 302
     then, now = (ask("forecast", "FY2027-Q3", day, by="person") for day in ("2026-11-22", "2026-11-23"))
     assert then == before
     assert float(now["r09"]["open"]) - float(before["r09"]["open"]) == pytest.approx(168_000)
@@ -111,15 +111,16 @@ def test_payments_contacts_and_details(demo, sign_in):
     OwnField.objects.create(key="basin", applies_to="deal", name="basin", kind="number")
     client, deal = sign_in("r08"), Deal.objects.get(key="d9001")
     plan = {"due_on-0": "2027-01-31", "amount_minor-0": "1000", "every-0": "month", "times-0": "12"}
-    assert client.post(f"{BIG}part/payments/", plan | {"seen": seen("payments")}).status_code == 302
+    assert client.post(f"{BIG}part/payments/", plan | {"expected": expected("payments")}).status_code == 302
     assert "12\u00a0000.00</a> in total" in text(client.get(BIG))
     once = {"due_on-0": "2027-01-31", "amount_minor-0": "1000", "every-0": "", "times-0": "3"}
     assert "made once has no number" in text(client.post(f"{BIG}part/payments/", once))
     contact = deal.account.contacts.order_by("key").first()
-    client.post(f"{BIG}part/contacts/", {"contact-0": contact.key, "role-0": "decides", "seen": seen("contacts")})
+    decides = {"contact-0": contact.key, "role-0": "decides"}
+    client.post(f"{BIG}part/contacts/", decides | {"expected": expected("contacts")})
     assert deal.contacts.get().role == "decides"
     details = {"name": "Barrage", "account": deal.account.name.upper(), "source": "Referral", "campaign": "Autumn",
-               "competitor": "Nobody & Sons", "next_step": "Go", "own:basin": "12.5", "seen": seen("details")}  # fmt: skip
+               "competitor": "Nobody & Sons", "next_step": "Go", "own:basin": "12.5", "expected": expected("details")}  # fmt: skip
     assert client.post(f"{BIG}part/details/", details | {"own:basin": "wet"}).status_code == 422
     refused = client.post(f"{BIG}part/details/", details | {"account": "Barage Nowhere"})
     assert "not found. Choose one of" in text(refused)
@@ -261,7 +262,7 @@ def test_of_very_many_a_name_is_typed(demo, sign_in, monkeypatch):
     twin = Product.objects.create(key="twin", name=product.name, product_group="x")
 
     def saved(name):
-        return client.post(f"{BIG}part/lines/", {"seen": seen("lines"), **lines((name, "2", "", "", ""))})
+        return client.post(f"{BIG}part/lines/", {"expected": expected("lines"), **lines((name, "2", "", "", ""))})
 
     assert f"Enter the ID instead: {product.key}, twin." in text(saved(product.name))
     assert saved(f"{twin.name.upper()} (Twin)").status_code == 302

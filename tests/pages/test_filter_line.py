@@ -110,7 +110,7 @@ def test_a_picker_finds_people_territories_and_periods_of_any_year_by_name(demo,
     assert list(found("period", "q3 fy2026")) == ["Q3 FY2026"]
     assert list(found("where", "coast ea")) == ["East Coast"]
     assert found("who", "nobody at all") == {}
-    assert len(found("period", "")) == picking.MOST_FOUND
+    assert len(found("period", "")) == picking.MOST_MATCHES
     assert list(found("who", "joss", who=sign_in("m2", apart=True))) == []
     assert client.get("/pick/process/?q=x").status_code == 404
 

@@ -85,7 +85,7 @@ def test_seen_rates_weigh_what_was_seen_and_small_samples_keep_the_set_one(demo,
     seen = observed_probabilities(book, snapshot, period)
     for stage, rate in rates.items():
         few = rate.decided < 20
-        assert (stage in seen.kept_set) == few
+        assert (stage in seen.stages_as_set) == few
         expected = round(rate.set_rate * 10_000) if few else round(rate.observed * 10_000)
         assert abs(int(seen.probability_bp[stage]) - expected) <= 1
     first, last = period.starts_on.toordinal(), period.ends_on.toordinal()

@@ -175,7 +175,7 @@ def test_a_folded_plan_saves_what_it_shows_and_keeps_what_it_does_not(large):
     form = {"holds-shown": "yes"}
     for line in page.context["grid"].lines:
         for cell in line.cells:
-            form |= {f"q:{cell.name}": cell.value, f"seen:{cell.name}": cell.seen}
+            form |= {f"q:{cell.name}": cell.value, f"expected:{cell.name}": cell.expected}
     form |= {"q:person:p031:2026-10-01": "1500", "h:person:p031:2026-10-01": "on"}
     assert large.post(address, form).status_code == 302
     assert Quota.objects.filter(subject_key="p031", value=150_000).exists()
@@ -183,7 +183,7 @@ def test_a_folded_plan_saves_what_it_shows_and_keeps_what_it_does_not(large):
     form = {"holds-shown": "yes"}
     for line in other:
         for cell in line.cells:
-            form |= {f"q:{cell.name}": cell.value, f"seen:{cell.name}": cell.seen}
+            form |= {f"q:{cell.name}": cell.value, f"expected:{cell.name}": cell.expected}
     assert large.post("/setup/quotas/?year=2027&people=team:u05", form).status_code == 302
     assert QuotaHold.objects.filter(subject_key="p031").exists(), "a row that was not shown is held as before"
     sheet = large.get("/setup/quotas/sheet.csv?year=2027").content.decode()

@@ -174,14 +174,14 @@ def test_an_old_state_is_refused_with_both_values(demo, sign_in):
 def test_quota_cells_are_versions_and_bad_ones_are_refused(demo, sign_in):
     client, before = sign_in("m1"), Quota.objects.count()
     cell = "person:r01:2026-11-01"
-    answer = client.post("/setup/quotas/?year=2027", {f"q:{cell}": "-5", f"seen:{cell}": "43200"})
+    answer = client.post("/setup/quotas/?year=2027", {f"q:{cell}": "-5", f"expected:{cell}": "43200"})
     assert answer.status_code == 422
     assert 'value="-5"' in answer.content.decode()
     assert Quota.objects.count() == before
-    good = client.post("/setup/quotas/?year=2027", {f"q:{cell}": "50 000.50", f"seen:{cell}": "43200"})
+    good = client.post("/setup/quotas/?year=2027", {f"q:{cell}": "50 000.50", f"expected:{cell}": "43200"})
     assert good.status_code == 302
     assert Quota.objects.count() == before + 1
-    stale = client.post("/setup/quotas/?year=2027", {f"q:{cell}": "1", f"seen:{cell}": "43200"})
+    stale = client.post("/setup/quotas/?year=2027", {f"q:{cell}": "1", f"expected:{cell}": "43200"})
     assert "Somebody else has changed this to" in stale.content.decode()
     assert ask("forecast", "FY2027-M08", AS_OF, by="person")["r01"]["quota"] == "50000.50"
     assert ask("forecast", "FY2027-M08", "2026-11-20", by="person")["r01"]["quota"] == "43200.00"

@@ -167,9 +167,10 @@ def test_categories_have_unique_ranks_and_two_editors_see_both_values(demo, sign
         client.post("/setup/lists/categories/", {"name": "Sure", "rank": "1", "counted": "on"})
     )
     page = text(client.get("/setup/lists/categories/early/"))
-    seen = page.split('name="seen" value="')[1].split('"')[0].replace("&quot;", '"')
-    client.post("/setup/lists/categories/early/", {"name": "Early on", "rank": "3", "counted": "on", "seen": seen})
-    late = client.post("/setup/lists/categories/early/", {"name": "Young", "rank": "3", "counted": "on", "seen": seen})
+    seen = page.split('name="expected" value="')[1].split('"')[0].replace("&quot;", '"')
+    early, typed = "/setup/lists/categories/early/", {"rank": "3", "counted": "on", "expected": seen}
+    client.post(early, typed | {"name": "Early on"})
+    late = client.post(early, typed | {"name": "Young"})
     assert late.status_code == 422
     assert "has changed this to “Early on”" in text(late)
     assert 'value="Young"' in text(late)
@@ -201,7 +202,7 @@ def test_a_node_with_quotas_stays(demo, sign_in):
     assert client.post("/setup/lists/teams/empty_team/remove/").status_code == 302
     client.post("/setup/lists/teams/", {"name": "Empty team", "manager": ""})
     cell = "team:empty_team:2027-01-01"
-    client.post("/setup/quotas/?year=2027", {f"q:{cell}": "5", f"seen:{cell}": ""})
+    client.post("/setup/quotas/?year=2027", {f"q:{cell}": "5", f"expected:{cell}": ""})
     refused = client.post("/setup/lists/teams/empty_team/remove/")
     assert refused.status_code == 409
     assert "has 1 quota and 0 submitted forecasts" in text(refused)
@@ -228,7 +229,7 @@ def test_what_reps_and_viewers_may_read_is_set_in_one_place(demo, sign_in, clien
         ({"time_zone": "Mars"}, "is not a time zone"),
     ):
         assert says in text(admin.post("/setup/organisation/", page | typed))
-    late = admin.post("/setup/organisation/", page | {"seen": '{"organisation": "Old"}'})
+    late = admin.post("/setup/organisation/", page | {"expected": '{"organisation": "Old"}'})
     assert "Somebody else has changed this to" in text(late)
     mate = next(p for p in ("r02", "r03", "r04") if team_of(p) == team_of("r01"))
     other = next(p for p in ("r08", "r10", "r12") if team_of(p) != team_of("r01"))
@@ -345,7 +346,7 @@ def test_every_change_of_the_ground_is_in_the_audit_with_both_values(demo, sign_
     assert '"unit_price_minor": 130000' in found["product changed"][1]
     page = text(client.get("/setup/audit/?find=territory"))
     assert "under Lakes (lakeland)" in page
-    assert "Nothing like that" in text(client.get("/setup/audit/?find=zebra"))
+    assert "No entries match." in text(client.get("/setup/audit/?find=zebra"))
 
 
 def test_numbers_are_written_and_read_in_the_style_of_the_workspace(demo, sign_in):

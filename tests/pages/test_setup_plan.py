@@ -22,7 +22,7 @@ from wise_tally.domain.targets.models import CustomPeriod, Quota, QuotaChange, Q
 pytestmark = pytest.mark.django_db
 PAGE = "/setup/quotas/?year=2028"
 AS_OF = "2026-11-23"
-CELL = re.compile(r'name="(q|seen):([^"]+)" value="([^"]*)"')
+CELL = re.compile(r'name="(q|expected):([^"]+)" value="([^"]*)"')
 
 
 def posted_of(answer):
@@ -219,7 +219,7 @@ def test_other_metrics_territories_and_custom_periods(demo, sign_in):
     client = sign_in("m1")
     deals = "/setup/quotas/?year=2027&tree=territories&metric=won_deals"
     name = "territory:lakeland:2026-12-01"
-    assert client.post(deals, {f"q:{name}": "2.5", f"seen:{name}": ""}).status_code == 302
+    assert client.post(deals, {f"q:{name}": "2.5", f"expected:{name}": ""}).status_code == 302
     quota = Quota.objects.get(metric="won_deals", subject="territory")
     assert (quota.subject, quota.value) == ("territory", 250)
     assert 'value="2.5"' in text(client.get(deals))
@@ -229,11 +229,11 @@ def test_other_metrics_territories_and_custom_periods(demo, sign_in):
     period = CustomPeriod.objects.get()
     campaign = f"/setup/quotas/?year=2027&period={period.key}"
     cell = "company::2026-12-24"
-    overlaps = client.post(campaign, {f"q:{cell}": "9", f"seen:{cell}": ""})
+    overlaps = client.post(campaign, {f"q:{cell}": "9", f"expected:{cell}": ""})
     assert "overlaps this period. Choose dates that do not overlap." in text(overlaps)
     assert (
         client.post(
-            campaign + "&metric=activities&activity_kind=phone", {f"q:{cell}": "9", f"seen:{cell}": ""}
+            campaign + "&metric=activities&activity_kind=phone", {f"q:{cell}": "9", f"expected:{cell}": ""}
         ).status_code
         == 302
     )

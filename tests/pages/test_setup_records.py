@@ -161,18 +161,18 @@ def test_a_deal_enters_only_when_all_is_met_and_messages_go_to_the_outbox(demo, 
     assert message.subject in text(client.get("/setup/outbox/"))
     assert AuditEntry.objects.filter(action="entry criteria set", after__contains="a task is done").exists()
     assert "Entry criteria set" in text(client.get("/setup/audit/?find=criteria"))
-    told = client.get("/setup/audit/?find=revision").context["told"]
+    told = client.get("/setup/audit/?find=revision").context["lines"]
     assert (told[0].action, told[0].subject) == ("deal changed", deal.name), "people know no identifiers"
     for words in ("barrage changed", "Deal Barrage"):
-        assert {one.subject for one in client.get("/setup/audit/", {"find": words}).context["told"]} == {deal.name}
+        assert {one.subject for one in client.get("/setup/audit/", {"find": words}).context["lines"]} == {deal.name}
     AuditEntry.objects.create(at=NOW, who="x", action="lead taken in", detail="l1")
-    assert [one.action for one in client.get("/setup/audit/?find=lead+added").context["told"]] == ["lead added"]
-    stage = client.get("/setup/audit/?find=criteria").context["told"][0]
+    assert [one.action for one in client.get("/setup/audit/?find=lead+added").context["lines"]] == ["lead added"]
+    stage = client.get("/setup/audit/?find=criteria").context["lines"][0]
     assert (stage.who, stage.subject) == ("Ines Marchbank", "Terms")
     rate = AuditEntry(at=NOW, who="", action="commission rate set", detail=f"person {owner.key} from 2026-11-01")
     assert audit_lines([rate])[0].subject == f"{owner.name} from 2026-11-01"
     client.post("/customers/activities/", {"deal": deal.key, "kind": "phone", "subject": "Rang Ada"})
-    told = client.get("/setup/audit/?find=Rang").context["told"][0]
+    told = client.get("/setup/audit/?find=Rang").context["lines"][0]
     assert (told.subject, told.change) == (
         deal.name, "at 23 Nov 2026 12:00; kind Phone call; status done; subject Rang Ada")  # fmt: skip
     values = {"owner": owner.key, "due_on": "2026-12-01", "unit_price_minor": 12_000, "own": {"site": "2026-00-00"}}
@@ -257,11 +257,11 @@ def test_the_stage_guide_keeps_words_activities_and_files(demo, sign_in):
     assert not StageGuide.objects.exists()
     client.post(MOMENTS, guide | {"activities": "phone after 3 days: ask for the plan\nsite visit after 10 days"})
     assert StageGuide.objects.get().checklist == "one\ntwo"
-    late = client.post(MOMENTS, guide | {"activities": "", "seen": "{}", "text": "Mine"}, follow=True)
+    late = client.post(MOMENTS, guide | {"activities": "", "expected": "{}", "text": "Mine"}, follow=True)
     assert "Somebody else has changed this to" in text(late)
     assert "Mine" in text(late), "what was typed stays"
     assert StageGuide.objects.get().text == "Ask early."
-    late = client.post(MOMENTS, {"what": "checks", "checks": "amount is filled", "seen": "older"}, follow=True)
+    late = client.post(MOMENTS, {"what": "checks", "checks": "amount is filled", "expected": "older"}, follow=True)
     assert "to “amount is at least 1 / account is filled”" in text(late)
     client.post(MOMENTS, {"what": "file", "file": SimpleUploadedFile("plan <b>.txt", b"hello")})
     name = StageFile.objects.get().name

@@ -27,7 +27,7 @@ def form(client, **changed):
     for stage in Stage.objects.filter(process__key="new_site", retired=False):
         row = StageRow.saved(stage, rule_in_force(stage, datetime(2026, 11, 23, 13, tzinfo=UTC)))
         posted |= {f"{name}:{stage.key}": row.values[name] for name in (*TYPED, *TICKED)}
-        posted[f"seen:{stage.key}"] = row.seen
+        posted[f"expected:{stage.key}"] = row.expected
     return posted | {name.replace("__", ":"): value for name, value in changed.items()}
 
 

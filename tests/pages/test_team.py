@@ -140,18 +140,19 @@ def test_what_is_agreed_is_carried_over_until_it_is_done(demo, sign_in):
     """Notes and actions of a one-to-one; a second window's notes are not lost; the rep ticks; the next compares with it."""
     boss, rep, other = (sign_in(key, apart=True) for key in ("m1", "r08", "r01"))
     page = "/team/one-to-ones/r08/"
-    kept = {"notes": "Port signs in December.", "seen": "", "text": "Ring the harbour master", "due_on": "2026-11-27"}
+    action = {"text": "Ring the harbour master", "due_on": "2026-11-27"}
+    kept = {"notes": "Port signs in December.", "expected": ""} | action
     assert boss.post(f"{page}notes/", kept).status_code == 302
     meeting = Meeting.objects.get(by__key="m1", person_key="r08")
     assert (meeting.held_on, meeting.notes) == (date(2026, 11, 23), "Port signs in December.")
-    refused = boss.post(f"{page}notes/", {"notes": "Something else", "seen": ""})
+    refused = boss.post(f"{page}notes/", {"notes": "Something else", "expected": ""})
     assert refused.status_code == 409
     assert "Port signs in December." in refused.content.decode()
     alone = {"HTTP_X_SAVES_ITSELF": "yes"}
-    other_window = boss.post(f"{page}notes/", {"notes": "Something else", "seen": ""}, **alone)
-    assert (other_window.status_code, "Port signs in December." in other_window.json()["said"]) == (409, True)
-    typed = boss.post(f"{page}notes/", {"notes": "Port signs in May.", "seen": "Port signs in December."}, **alone)
-    assert typed.json()["seen"] == Meeting.objects.get(pk=meeting.pk).notes == "Port signs in May."
+    other_window = boss.post(f"{page}notes/", {"notes": "Something else", "expected": ""}, **alone)
+    assert (other_window.status_code, "Port signs in December." in other_window.json()["words"]) == (409, True)
+    typed = boss.post(f"{page}notes/", {"notes": "Port signs in May.", "expected": "Port signs in December."}, **alone)
+    assert typed.json()["expected"] == Meeting.objects.get(pk=meeting.pk).notes == "Port signs in May."
     meeting.refresh_from_db()
     action = AgreedAction.objects.get(text="Ring the harbour master")
     assert "Ring the harbour master" in rep.get(page).content.decode()
@@ -161,7 +162,7 @@ def test_what_is_agreed_is_carried_over_until_it_is_done(demo, sign_in):
     assert action.done_on == date(2026, 11, 23)
     assert action not in boss.get(page).context["actions"]
     assert rep.post(f"{page}notes/", kept).status_code == 403
-    assert boss.post(f"{page}notes/", {**kept, "due_on": "soon", "seen": meeting.notes}).status_code == 422
+    assert boss.post(f"{page}notes/", {**kept, "due_on": "soon", "expected": meeting.notes}).status_code == 422
     assert boss.get(f"{page}?as_of=2026-11-30").context["since"] == date(2026, 11, 23)
     Meeting.objects.create(by_id=meeting.by_id, person_key="r01", held_on=date(2026, 11, 20), notes="not for others")
     viewer_page = sign_in("r01", apart=True).get("/team/one-to-ones/r01/").content.decode()

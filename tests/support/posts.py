@@ -53,7 +53,7 @@ POSTS = [
     ("/forecast/submitted/", {"amount:person:{owner}": "9", "reason:person:{owner}": "so"}, OWN, "targets_call"),
     ("/team/one-to-ones/{owner}/notes/", {"notes": "so", "held_on": "2026-11-23"}, MANAGED, "org_meeting"),
     ("/attainment/commissions/of/{owner}/hand-out/", {}, MANAGED, "targets_commissionstatement"),
-    ("/setup/quotas/?year=2027", {"q:" + CELL: "77", "seen:" + CELL: "{quota}"}, MANAGED, "targets_quota"),
+    ("/setup/quotas/?year=2027", {"q:" + CELL: "77", "expected:" + CELL: "{quota}"}, MANAGED, "targets_quota"),
     ("/setup/quotas/undo/", {"change": "{change}"}, MANAGED, "targets_quota"),
     ("/setup/lists/people/{owner}/", {"name": "Nn", "role": "rep"}, ADMIN, "org_person"),
     ("/setup/lists/people/{owner}/rate/", {"rate": "4", "from_on": "2026-11-23"}, ADMIN, "org_commissionrate"),

@@ -43,8 +43,8 @@ def path() -> Path:
 def identity(last_revision: int) -> dict[str, Any]:
     """What tells the history that a book comes from: its last change and revision. Read in the same view as the book."""
     newest = _row("SELECT MAX(id) FROM org_auditentry")[0]
-    seen = [0 if newest == "None" else int(newest), last_revision]
-    return {"asked": seen, "answered": _marks(*seen)}
+    newest_read = [0 if newest == "None" else int(newest), last_revision]
+    return {"asked": newest_read, "answered": _marks(*newest_read)}
 
 
 def _marks(change: int, revision: int) -> list[list[str]]:

@@ -6,6 +6,7 @@ few large arrays pile up before it looks.
 
 import ctypes
 import gc
+from functools import cache
 from threading import Lock, get_ident
 from weakref import ref
 
@@ -22,11 +23,11 @@ def give_back_freed() -> None:
         _trim(0)
 
 
+@cache
 def pass_over_what_stays() -> None:
     """Let no pass of the collector look again at what is there before the first book: it stays as long as the process."""
-    if not gc.get_freeze_count():
-        gc.collect()
-        gc.freeze()
+    gc.collect()
+    gc.freeze()
 
 
 class Superseded:

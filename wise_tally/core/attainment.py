@@ -8,7 +8,7 @@ from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import FiscalCalendar, Period
 from wise_tally.core.dashboard_counts import sums_by_period
 from wise_tally.core.derived import Grows, derived
-from wise_tally.core.forecast import ROWS_KEPT, ForecastRow, forecast
+from wise_tally.core.forecast import CACHED_ROWS, ForecastRow, forecast
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import divide_half_even, ratio
 from wise_tally.core.row_targets import row_targets
@@ -42,7 +42,7 @@ class AttainmentRow:
         return None if self.pace is None else self.pace - self.forecast.won
 
 
-@derived(Grows.KEPT, most=ROWS_KEPT)
+@derived(Grows.CARRIED, most=CACHED_ROWS)
 def attainment(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str) -> tuple[AttainmentRow, ...]:
     """Attainment of every node of `by` inside the filter. Open deals never count as achieved."""
     paces = row_targets(book, snapshot, period, scope, by, to_date=True)

@@ -1,4 +1,4 @@
-"""Back-test: what past periods were forecast with set and with seen probabilities, against what was won in the end."""
+"""Back-test: what past periods were forecast with set probabilities and with actual win rates, against what was won in the end."""
 
 from dataclasses import dataclass
 from datetime import date, timedelta
@@ -15,7 +15,7 @@ from wise_tally.core.observed_weight import look_back_of, observed_probabilities
 from wise_tally.core.reference_data import OPEN, WON
 
 # Those of four quarters for ten scopes.
-LOOKS_KEPT = 120
+CACHED_LOOKS = 120
 CHECKPOINTS = ("at its start", "after a third", "after two thirds")
 
 
@@ -48,7 +48,7 @@ class StageScore:
 
 @dataclass(frozen=True)
 class BackTest:
-    """All guesses, and how well the probabilities of each stage told the outcomes."""
+    """All guesses, and how well the probabilities of each stage foretold the outcomes."""
 
     guesses: tuple[Guess, ...]
     scores: tuple[StageScore, ...]
@@ -69,9 +69,9 @@ def checkpoints(period: Period) -> tuple[date, ...]:
     return tuple(period.starts_on + timedelta(days=period.days * part // 3 - 1) for part in range(3))
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def back_test(book: Book, snapshot: BookAsOf, periods: tuple[Period, ...], scope: Filter) -> BackTest:
-    """Each past period at its checkpoints, with what was set and what had been seen by then, never later data.
+    """Each past period at its checkpoints, with the probabilities set and the win rates known by then, never later data.
 
     Deals are scored where they are decided on the day of `snapshot`.
     Source: common practice; the score is that of G. W. Brier, Monthly Weather Review 78 (1950), 1–3.
@@ -112,7 +112,7 @@ def _untouched(look: _Look, grown: Grown, _: Period, on: date, scope: Filter) ->
     return look if unchanged_before(grown, on, scope) else None
 
 
-@derived(_untouched, most=LOOKS_KEPT)
+@derived(_untouched, most=CACHED_LOOKS)
 def _look(book: Book, period: Period, on: date, scope: Filter) -> _Look:
     due, decided = _stood(book, period, on)
     observed = with_probabilities(due, observed_probabilities(book, decided, period))

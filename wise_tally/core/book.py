@@ -122,7 +122,7 @@ class BookAsOf:
     cache: Cache = field(init=False, default_factory=Cache, repr=False, compare=False)
 
     @property
-    @derived(Grows.KEPT)
+    @derived(Grows.CARRIED)
     def weighted_minor(self) -> Ints:
         """amount × probability of each deal, rounded half to even to the minor unit."""
         return weighted_minor(self.amount_minor, self.probability_bp)
@@ -138,7 +138,7 @@ class BookAsOf:
         return int((self.stage == stage).sum())
 
     @property
-    @derived(Grows.KEPT)
+    @derived(Grows.CARRIED)
     def membership_day(self) -> Ints:
         """The day whose team membership counts: that of the closing, for open deals the as-of day."""
         return np.where(self.kind == OPEN, self.as_of.toordinal(), self.closed_on)

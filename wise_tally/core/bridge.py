@@ -133,7 +133,7 @@ class ShiftTable:
 
     Places are the categories in the order of the reference data, then won and lost in the period, in another period (undated
     ones too), and not there (not yet created, or not in the scope). `before` and `after` are credited amounts on the
-    two days, `change` what the measure moved, all in minor units. `place_before` and `place_after` give each deal's
+    two days, `change` what the measure moved, all in minor units. `column_before` and `column_after` give each deal's
     place, shape (deals,).
     """
 
@@ -141,8 +141,8 @@ class ShiftTable:
     after: Ints
     change: Ints
     deals: Ints
-    place_before: Ints
-    place_after: Ints
+    column_before: Ints
+    column_after: Ints
 
 
 def shift_of(
@@ -151,17 +151,17 @@ def shift_of(
     """Where the money went between two days: the changes of all cells sum exactly to the bridge's end − start."""
     size = len(book.reference.categories) + len(WHERE)
     sides = [_places(book, snapshot, period, scope) for snapshot in snapshots]
-    (place_before, amount_before), (place_after, amount_after) = sides
-    cell = place_before * size + place_after
+    (column_before, amount_before), (column_after, amount_after) = sides
+    cell = column_before * size + column_after
     tables = [
         sum_by_group(values, cell, size * size).reshape(size, size)
         for values in (amount_before, amount_after, moves.end - moves.start)
     ]
     absent = size - 1
-    there = (place_before != absent) | (place_after != absent)
+    there = (column_before != absent) | (column_after != absent)
     deals = np.bincount(cell[there], minlength=size * size).reshape(size, size)
     amounts_before, amounts_after, change = tables
-    return ShiftTable(amounts_before, amounts_after, change, deals, place_before, place_after)
+    return ShiftTable(amounts_before, amounts_after, change, deals, column_before, column_after)
 
 
 def _places(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> tuple[Ints, Ints]:

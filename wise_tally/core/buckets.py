@@ -10,7 +10,7 @@ from wise_tally.core.calendar import NO_DAY
 from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import OPEN, WON
 
-WON_HERE, WON_ELSEWHERE, LOST_HERE, LOST_ELSEWHERE, FIRST_OPEN = range(5)
+WON_IN_PERIOD, WON_OTHER_PERIOD, LOST_IN_PERIOD, LOST_OTHER_PERIOD, FIRST_OPEN = range(5)
 DUE, OVERDUE, DUE_BEFORE, OTHER_PERIOD, UNDATED = range(5)
 TIMINGS = 5
 FIGURES = (
@@ -55,13 +55,13 @@ class Buckets:
         if figure.startswith("category:"):
             return self.open((int(figure.partition(":")[2]),), in_period)
         return {
-            "won": (WON_HERE,),
-            "lost": (LOST_HERE,),
+            "won": (WON_IN_PERIOD,),
+            "lost": (LOST_IN_PERIOD,),
             "open": self.open(self.counted, in_period),
             "weighted_open": self.open(self.counted, in_period),
-            "weighted": (WON_HERE, *self.open(self.counted, in_period)),
-            "commit_forecast": (WON_HERE, *self.open(self.counted[:1], in_period)),
-            "best_case_forecast": (WON_HERE, *self.open(self.counted[:2], in_period)),
+            "weighted": (WON_IN_PERIOD, *self.open(self.counted, in_period)),
+            "commit_forecast": (WON_IN_PERIOD, *self.open(self.counted[:1], in_period)),
+            "best_case_forecast": (WON_IN_PERIOD, *self.open(self.counted[:2], in_period)),
             "overdue": self.open(self.counted, (OVERDUE,)),
             "overdue_before": self.open(self.counted, (DUE_BEFORE,)),
             "undated": self.open(self.counted, (UNDATED,)),
@@ -93,7 +93,7 @@ def buckets_in(snapshot: BookAsOf, first: int, last: int) -> Ints:
     late = (close < today) & (close != NO_DAY)
     timing = np.where(inside, np.where(late, OVERDUE, DUE), np.where(late & (day < first), DUE_BEFORE, OTHER_PERIOD))
     timing[day == NO_DAY] = UNDATED
-    closed = np.where(snapshot.kind == WON, WON_HERE, LOST_HERE) + ~inside
+    closed = np.where(snapshot.kind == WON, WON_IN_PERIOD, LOST_IN_PERIOD) + ~inside
     return np.where(snapshot.kind == OPEN, FIRST_OPEN + snapshot.category * TIMINGS + timing, closed)
 
 

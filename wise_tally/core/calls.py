@@ -38,9 +38,9 @@ def last_due(today: date, weekday: int | None, period: Period) -> date | None:
     return today - timedelta(days=(today.weekday() - weekday) % 7)
 
 
-def as_difference(called_minor: int | None, difference_minor: int) -> int:
+def as_difference(call_minor: int | None, difference_minor: int) -> int:
     """The amount that a difference to what is called so far makes, in minor units."""
-    return (called_minor or 0) + difference_minor
+    return (call_minor or 0) + difference_minor
 
 
 def submitted_amounts(

@@ -281,7 +281,7 @@ class StatedLine:
 
 @dataclass(frozen=True)
 class Difference:
-    """A line that is not as the last statement says: `before` None where it is new, `after` None where it is gone."""
+    """A line that differs from the last statement: `before` None where it is new, `after` None where it is gone."""
 
     before: StatedLine | None
     after: StatedLine | None

@@ -176,7 +176,7 @@ def stood_in(book: Book, snapshot: BookAsOf, members: Cohort) -> Flags:
     return _stood(book, snapshot, members.order)[members.rows]
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def _stood(book: Book, snapshot: BookAsOf, order: tuple[int, ...]) -> Flags:
     rev = book.revisions
     index = np.full(len(book.reference.stages), NONE, dtype=np.int64)
@@ -267,9 +267,9 @@ class _Counter:
         if options.strict:
             stood = stood_in(self.book, self.snapshot, self.members)
             return [
-                self._per_place(stood, inside, None),
-                self._per_place(stood, inside, self.amount),
-                self._per_place(stood, short, None),
+                self._per_stage(stood, inside, None),
+                self._per_stage(stood, inside, self.amount),
+                self._per_stage(stood, short, None),
                 self._totals(),
             ]
         return [
@@ -285,7 +285,7 @@ class _Counter:
         table = self._sum(cell, None if weights is None else weights[keep], width)
         return np.cumsum(table[:, ::-1], axis=1)[:, ::-1][:, 1:]
 
-    def _per_place(self, stood: Flags, keep: Flags, weights: Ints | None) -> Ints:
+    def _per_stage(self, stood: Flags, keep: Flags, weights: Ints | None) -> Ints:
         columns = []
         for index in range(stood.shape[1]):
             chosen = keep & stood[:, index]

@@ -30,12 +30,12 @@ class AgeingRow:
     words: str
     invoices: int
     amount_minor: int
-    place: int = 0
+    age_class: int = 0
 
     @property
     def number(self) -> str:
         """The bucket's place among AGEING as text."""
-        return str(self.place)
+        return str(self.age_class)
 
 
 def ageing(unpaid: Sequence[Owed], as_of: date) -> tuple[AgeingRow, ...]:
@@ -45,13 +45,13 @@ def ageing(unpaid: Sequence[Owed], as_of: date) -> tuple[AgeingRow, ...]:
     """
     sums, counts = [0] * len(AGEING), [0] * len(AGEING)
     for owed in unpaid:
-        index = ageing_place(owed.due_on, as_of)
+        index = age_class_of(owed.due_on, as_of)
         sums[index] += owed.amount_minor
         counts[index] += 1
     return tuple(AgeingRow(words, counts[i], sums[i], i) for i, (words, _) in enumerate(AGEING))
 
 
-def ageing_place(due_on: date, as_of: date) -> int:
+def age_class_of(due_on: date, as_of: date) -> int:
     """The place in AGEING of what is due on a day and unpaid on another."""
     late = (as_of - due_on).days
     return next(i for i, (_, last) in enumerate(AGEING) if last is None or late <= last)

@@ -7,7 +7,7 @@ from itertools import pairwise
 import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf
-from wise_tally.core.buckets import WON_HERE, Buckets, buckets_in
+from wise_tally.core.buckets import WON_IN_PERIOD, Buckets, buckets_in
 from wise_tally.core.calendar import EPOCH, Period, local_days
 from wise_tally.core.derived import derived
 from wise_tally.core.lines import Filter, credited_lines
@@ -61,8 +61,8 @@ def trend(book: Book, period: Period, first: date, last: date, scope: Filter) ->
     by_category = np.zeros((buckets.categories, end - begin), dtype=np.int64)
     for category in range(buckets.categories):
         by_category[category] = sums[0, list(buckets.of(f"category:{category}"))].sum(axis=0)
-    weighted = sums[0, WON_HERE] + sums[1, list(buckets.of("open"))].sum(axis=0)
-    return Trend(np.arange(begin, end), sums[0, WON_HERE], by_category, weighted)
+    weighted = sums[0, WON_IN_PERIOD] + sums[1, list(buckets.of("open"))].sum(axis=0)
+    return Trend(np.arange(begin, end), sums[0, WON_IN_PERIOD], by_category, weighted)
 
 
 def _rows_of_period(book: Book, period: Period) -> Ints:

@@ -83,7 +83,7 @@ class Slips:
     days: Ints
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def slips(book: Book, snapshot: BookAsOf) -> Slips:
     """Slips before the snapshot's cut: a revision that moves the expected close later, between two dates, both while open.
 

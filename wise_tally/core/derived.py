@@ -1,6 +1,6 @@
 """Values derived from a book, from the book as it stood or from reference data, computed once and kept with what they come from.
 
-Each is declared where it is computed, with what becomes of it when its book grows: dropped (unless said otherwise), kept,
+Each is declared where it is computed, with what becomes of it when its book grows: dropped (unless said otherwise), carried over,
 or mended by a function. Nothing else is remembered in the core, so a grown book holds only what says that it still holds.
 """
 
@@ -27,12 +27,12 @@ OWNERS = ("snapshot", "book", "reference", "line", "self")
 class Grows(Enum):
     """What becomes of a value when its book grows by revisions.
 
-    KEPT is for values of a book that only its reference data, deals, credits and the attributes decide, and for those of a
+    CARRIED is for values of a book that only its reference data, deals, credits and the attributes decide, and for those of a
     snapshot that hold no rows of the book: they stay while these are the same and no revision came or went before the cut.
     """
 
     DROPPED = "dropped"
-    KEPT = "kept"
+    CARRIED = "carried"
 
 
 @dataclass(frozen=True)
@@ -97,7 +97,7 @@ class Declaration:
     def carried(self, value: Any, grown: Grown, key: tuple[Any, ...]) -> Any:
         """The value of the grown owner; None where it has to be computed anew."""
         if isinstance(self.grows, Grows):
-            return value if self.grows is Grows.KEPT and grown.growth.same_base else None
+            return value if self.grows is Grows.CARRIED and grown.growth.same_base else None
         return self.grows(value, grown, *key)
 
 

@@ -15,7 +15,7 @@ from wise_tally.core.statistics import Interval, wilson
 class Loss:
     """Deals that reached a shown stage and not the next, with their amounts in minor units on the as-of day.
 
-    `onward` went on to the next or were won without it. `share` is the lost ones among the decided deals that reached
+    `onward` went on to the next or were won without it. `share` is the lost ones among the closed deals that reached
     the stage, None where there is none.
     """
 

@@ -13,7 +13,7 @@ import numpy.typing as npt
 
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.breakdowns import MEMBER, Grouping, Pairs, grouping
-from wise_tally.core.buckets import FIGURES, LOST_HERE, WON_HERE, Buckets, buckets_in, picks
+from wise_tally.core.buckets import FIGURES, LOST_IN_PERIOD, WON_IN_PERIOD, Buckets, buckets_in, picks
 from wise_tally.core.calendar import Period
 from wise_tally.core.calls import submitted_amounts
 from wise_tally.core.derived import Grows, derived
@@ -51,7 +51,7 @@ class ForecastLines:
         return table[self.bucket]
 
     @cached_property
-    def deals_here(self) -> Flags:
+    def deals_included(self) -> Flags:
         """Lines won, or open and counted, in the period: the deals the page counts."""
         return self.counts("weighted")
 
@@ -125,17 +125,17 @@ def value_of_lines(lines: Lines, values: Ints, person_rank: Ints) -> Ints:
     return values[lines.rows] if lines.snapshot.measure == DEALS else lines.parts(values, person_rank)
 
 
-ROWS_KEPT = 32
+CACHED_ROWS = 32
 """Tables of rows that are kept with the book as it stood; one of 1,000 reps takes a megabyte."""
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def _bucket_of_deals(snapshot: BookAsOf, period: Period) -> npt.NDArray[np.int16]:
     """The bucket of each deal of the snapshot: several breakdowns of one period ask for it."""
     return buckets_in(snapshot, period.starts_on.toordinal(), period.ends_on.toordinal()).astype(np.int16)
 
 
-@derived(Grows.KEPT, most=ROWS_KEPT)
+@derived(Grows.CARRIED, most=CACHED_ROWS)
 def forecast(
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, calls: bool = False
 ) -> tuple[ForecastRow, ...]:
@@ -221,7 +221,7 @@ def figure_tables(lines: ForecastLines, group: Grouping, counts: Ints, nodes: li
     counts = counts[nodes]
     money = np.hstack([amounts, weighted]) @ picks(lines.buckets)
     still_open = counts[:, list(lines.buckets.of("open"))].sum(axis=1)
-    numbers = np.stack([counts[:, WON_HERE], still_open, counts[:, LOST_HERE]], axis=1)
+    numbers = np.stack([counts[:, WON_IN_PERIOD], still_open, counts[:, LOST_IN_PERIOD]], axis=1)
     return np.hstack([money, numbers]).tolist()
 
 
@@ -288,7 +288,7 @@ def calls_of_rows(
     return lambda node: amounts.get((by, NONE if by == "company" else node))
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def call_amounts(book: Book, snapshot: BookAsOf, period: Period) -> dict[tuple[str, int], int | None]:
     """The called amount of every node, of which several breakdowns of a page ask."""
     return submitted_amounts(book.reference, snapshot.as_of, period, weighted_by_person(book, snapshot, period))
@@ -301,7 +301,7 @@ def _no_call(node: int) -> int | None:
 def deals_without(lines: ForecastLines) -> int:
     """Deals won, or open and counted, in the period that have none of what deals count for here."""
     known = lines.lines.snapshot.known
-    return 0 if known is None else len(np.unique(lines.lines.rows[lines.deals_here & ~known[lines.lines.rows]]))
+    return 0 if known is None else len(np.unique(lines.lines.rows[lines.deals_included & ~known[lines.lines.rows]]))
 
 
 def weighted_by_person(book: Book, snapshot: BookAsOf, period: Period) -> dict[int, int]:

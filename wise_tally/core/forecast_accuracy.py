@@ -141,7 +141,7 @@ def _at_middle(book: Book, period: Period, last: date, scope: Filter) -> _AtMidd
     )
 
 
-@derived(Grows.KEPT, most=24)
+@derived(Grows.CARRIED, most=24)
 def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> dict[int, RepRecord]:
     """Of each person of the scope who had deals due, won, or a call: commit at mid-period and what was won of those deals in the period,
     deals due at mid-period and those of them whose expected close moved later before the period ended, the person's own
@@ -150,8 +150,8 @@ def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> d
     people, then = len(book.reference.people), _at_middle(book, period, min(period.ends_on, snapshot.as_of), scope)
     index = np.searchsorted(snapshot.deal, then.deal)
     closed_on = snapshot.closed_on[index]
-    won_here = (snapshot.kind[index] == WON) & (closed_on >= period.starts_on.toordinal())
-    won_here &= closed_on <= period.ends_on.toordinal()
+    won_in_period = (snapshot.kind[index] == WON) & (closed_on >= period.starts_on.toordinal())
+    won_in_period &= closed_on <= period.ends_on.toordinal()
     one = np.ones(len(index), dtype=np.int64)
 
     def by_person(values: Ints, keep: np.ndarray) -> Ints:
@@ -159,7 +159,7 @@ def _records(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> d
 
     columns = (
         by_person(then.amount_minor, then.in_commit),
-        by_person(then.amount_minor, then.in_commit & won_here),
+        by_person(then.amount_minor, then.in_commit & won_in_period),
         by_person(one, then.due),
         by_person(one, then.due & then.moved),
     )

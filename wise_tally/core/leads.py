@@ -17,7 +17,7 @@ NEW, WORKING, QUALIFIED, DROPPED = STATUSES = ("new", "working", "qualified", "d
 
 @dataclass(frozen=True)
 class LeadRows:
-    """Leads as columns, shape (leads,): the value they are told apart by and their owner (-1 none), when they came and were
+    """Leads as columns, shape (leads,): the value they are grouped by and their owner (-1 none), when they came and were
     closed (seconds, 0 while open), their status (place among STATUSES) and the deal they became (index into the book, -1).
 
     `entered`, shape (leads, steps), says when a lead first took each step of the leads' pipeline (seconds, 0 never).
@@ -64,7 +64,7 @@ def leads_in(book: Book, snapshot: BookAsOf, leads: LeadRows, period: Period, sc
 
 @dataclass(frozen=True)
 class LeadFigures:
-    """What became of the leads of one value; days are means, None where nothing is behind them."""
+    """The outcome of the leads of one value; days are means, None where nothing is behind them."""
 
     value: int
     leads: int
@@ -103,15 +103,15 @@ def _deals_of_leads(snapshot: BookAsOf, rows: LeadRows) -> tuple[Ints, Flags]:
 
 
 def _decided(rows: LeadRows, in_book: Flags) -> tuple[Flags, Flags]:
-    """Which leads are qualified (one with a deal whatever its status says) and which dropped."""
+    """Which leads are qualified (one with a deal whatever its status) and which dropped."""
     qualified = in_book | (rows.status == STATUSES.index(QUALIFIED))
     return qualified, ~qualified & (rows.status == STATUSES.index(DROPPED))
 
 
 def lead_figures(snapshot: BookAsOf, leads: LeadRows, value: int | None = None) -> LeadFigures:
-    """What became of the leads of one value, of all with None; a lead counts once in each step that it reached.
+    """The outcome of the leads of one value, of all with None; a lead counts once in each step that it reached.
 
-    A lead with a deal in the book is qualified, whatever its status says.
+    A lead with a deal in the book is qualified, whatever its status.
     """
     rows = leads if value is None else leads.take(leads.value == value)
     index, in_book = _deals_of_leads(snapshot, rows)
@@ -138,7 +138,7 @@ def lead_figures(snapshot: BookAsOf, leads: LeadRows, value: int | None = None) 
 
 @dataclass(frozen=True)
 class StepFigures:
-    """What became of the leads that reached a step; `days` is the median of those who left it, None where nobody did."""
+    """The outcome of the leads that reached a step; `days` is the median of those who left it, None where nobody did."""
 
     step: int
     reached: int

@@ -159,7 +159,7 @@ def people_inside(reference: ReferenceData, scope: Filter, as_of: date, person: 
     return keep
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def owner_teams(book: Book, snapshot: BookAsOf) -> Ints:
     """The team of each deal's owner on the day that counts for it, shape (deals,)."""
     return book.reference.teams_of(snapshot.owner, snapshot.membership_day)
@@ -208,7 +208,7 @@ def _whole(snapshot: BookAsOf) -> Lines:
     return Lines(snapshot, np.arange(count), snapshot.owner, np.full(count, WHOLE_BP))
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def _split(book: Book, snapshot: BookAsOf) -> tuple[Ints, Ints, Ints, Ints]:
     """One line a credited person, its deal's row, share and team; of several states of one deal each is divided."""
     rows = book.credits.on(snapshot.as_of.toordinal())
@@ -284,7 +284,7 @@ def rows_inside(book: Book, snapshot: BookAsOf, person: Ints, deal_rows: Ints, b
 
 
 def shown_nodes(reference: ReferenceData, scope: Filter, group: Grouping, as_of: date, holding: Flags) -> list[int]:
-    """Nodes inside the filter, by identifier; `holding` tells which hold something, the last entry being the null row.
+    """Nodes inside the filter, by identifier; `holding`: which of them hold something, the last entry being the null row.
 
     The null row (index -1) comes last and only where it holds something.
     """

@@ -1,4 +1,4 @@
-"""Lost, why: deals lost in a period by reason, and by what else tells them apart, against the period before."""
+"""Loss reasons: deals lost in a period by reason and by other breakdowns, against the period before."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass

@@ -11,7 +11,7 @@ from wise_tally.core.errors import UnknownBreakdown
 
 AMOUNT, MARGIN, DEALS, FIRST_YEAR, QUANTITY = MEASURES = ("amount", "margin", "deals", "first_year", "quantity")
 CLOSE, PAYMENT = BASES = ("close", "payment")
-# Of targets, what each measure is held against.
+# Of targets, what each measure is compared with.
 METRICS = {AMOUNT: "won_amount", MARGIN: "margin", DEALS: "won_deals", QUANTITY: "quantity"}
 # A number is kept in hundredths, as a target of it is, so that it can be weighted.
 IN_HUNDREDTHS = (DEALS, QUANTITY)

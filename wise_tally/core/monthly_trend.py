@@ -88,7 +88,7 @@ class ScopeOverTime:
         return self.closed.inside(period)
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def scope_over_time(book: Book, snapshot: BookAsOf, scope: Filter) -> ScopeOverTime:
     """The deals of a scope sorted by their days; several figures of a page ask for the same. Open deals are closed before every day."""
     rows = np.flatnonzero(owner_filtered(book, snapshot, scope))

@@ -47,7 +47,7 @@ def whole_number(text: str, most: int = 10**15) -> int | None:
 def read_number(text: str, style: NumberStyle = NumberStyle()) -> WrittenNumber:
     """The number that a text writes; raises NotANumber.
 
-    Signs between thousands count only before groups of three digits. Two different signs, or one that comes twice, tell
+    Signs between thousands count only before groups of three digits. Two different signs, or one that comes twice, show
     thousands from decimals; a single sign before exactly three digits is read by the style. Brackets are a minus.
     Source: common practice of spreadsheets and ledgers.
     """

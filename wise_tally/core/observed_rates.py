@@ -18,7 +18,7 @@ from wise_tally.core.trees import NONE
 
 @dataclass(frozen=True)
 class ObservedRate:
-    """A stage's set probability (0 to 1), decided deals that first reached it in the look-back, the share won."""
+    """A stage's set probability (0 to 1), closed deals that first reached it in the look-back, the share won."""
 
     stage: int
     set_rate: float
@@ -30,7 +30,7 @@ class ObservedRate:
 
     @property
     def observed_bp(self) -> int | None:
-        """The seen rate in basis points, rounded half to even; None where there is none."""
+        """The actual win rate in basis points, rounded half to even; None where there is none."""
         return None if self.observed is None else divide_half_even(self.won * WHOLE_BP, self.decided)
 
     @property
@@ -102,7 +102,7 @@ def probability_check(
 
 
 def decided_in(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, stage: int, row: tuple[str, int]) -> Ints:
-    """Places of the decided deals of a breakdown's row that first reached a stage in the period, as `set_and_seen` counts."""
+    """Places of the closed deals of a breakdown's row that first reached a stage in the period, as `probability_check` counts."""
     process = book.reference.stages[stage].process
     index = book.reference.open_stages(process).index(stage)
     rows = _decided(book, snapshot, period, scope)
@@ -112,7 +112,7 @@ def decided_in(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, st
 
 
 def _decided(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Ints:
-    """Places of the decided deals of the scope that can have reached a stage in the period: none closed before it."""
+    """Places of the closed deals of the scope that can have reached a stage in the period: none closed before it."""
     late = (snapshot.kind != OPEN) & (snapshot.closed_on >= period.starts_on.toordinal())
     return np.flatnonzero(owner_filtered(book, snapshot, scope) & late)
 

@@ -1,4 +1,4 @@
-"""Forecasting with win rates as seen instead of probabilities as set."""
+"""Forecasting with actual win rates instead of set probabilities."""
 
 from dataclasses import dataclass, replace
 from datetime import timedelta
@@ -22,7 +22,7 @@ class ObservedProbabilities:
     """What each stage is weighed with, in basis points, shape (stages,); stages that keep the set one; the look-back."""
 
     probability_bp: Ints
-    kept_set: frozenset[int]
+    stages_as_set: frozenset[int]
     look_back: Period
 
 
@@ -32,27 +32,27 @@ def look_back_of(period: Period) -> Period:
     return Period(first, last, "span", f"{first}/{last}")
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def observed_probabilities(book: Book, snapshot: BookAsOf, period: Period) -> ObservedProbabilities:
-    """The win rate seen in the look-back for each open stage of every process; never from later than the as-of day.
+    """The actual win rate of the look-back for each open stage of every process; never from later than the as-of day.
 
-    A stage with fewer than 20 decided deals keeps its set probability. Rates round half to even to the basis point.
+    A stage with fewer than 20 closed deals keeps its set probability. Rates round half to even to the basis point.
     Source: own definition; see the rules of computation.
     """
     window = look_back_of(period)
     rules = book.reference.rules_on(snapshot.as_of)
     probability = np.array([rule.probability_bp for rule in rules], dtype=np.int64)
-    kept_set = set()
+    stages_as_set = set()
     for rate in probability_check(book, snapshot, window, Filter())[0].stages:
         if rate.observed_bp is None or rate.decided < ENOUGH_WITH_HISTORY:
-            kept_set.add(rate.stage)
+            stages_as_set.add(rate.stage)
         else:
             probability[rate.stage] = rate.observed_bp
-    return ObservedProbabilities(probability, frozenset(kept_set), window)
+    return ObservedProbabilities(probability, frozenset(stages_as_set), window)
 
 
 def observed_of_deals(book: Book, snapshot: BookAsOf, period: Period) -> Ints:
-    """The probability of each deal by what was seen of its stage, in basis points; closed ones keep theirs."""
+    """The probability of each deal by the actual win rate of its stage, in basis points; closed ones keep theirs."""
     return _weighed(snapshot, observed_probabilities(book, snapshot, period))
 
 
@@ -61,17 +61,17 @@ def _weighed(snapshot: BookAsOf, observed: ObservedProbabilities) -> Ints:
 
 
 def with_probabilities(snapshot: BookAsOf, observed: ObservedProbabilities) -> BookAsOf:
-    """The snapshot with open deals weighed by what was seen of their stage; a deal's own probability is ignored."""
+    """The snapshot with open deals weighed by the actual win rate of their stage; a deal's own probability is ignored."""
     return replace(snapshot, probability_bp=_weighed(snapshot, observed))
 
 
 @derived(with_rows_moved)
 def observed_snapshot(book: Book, snapshot: BookAsOf, period: Period) -> BookAsOf:
-    """The snapshot weighed by what it had itself seen before the period."""
+    """The snapshot weighed by the actual win rates that it knew before the period."""
     return with_probabilities(snapshot, observed_probabilities(book, snapshot, period))
 
 
 def weighted_by_observed(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str) -> dict[int, int]:
-    """won + weighted open by seen rates, of every node of `by` that `forecast` has a row for."""
+    """won + weighted open at actual win rates, of every node of `by` that `forecast` has a row for."""
     rows = forecast(book, observed_snapshot(book, snapshot, period), period, scope, by)
     return {row.node: row.weighted for row in rows}

@@ -131,7 +131,7 @@ class Deciding:
     either_way: EitherWay
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def deciding(  # noqa: PLR0913 - what is asked of a page: which deals, against which quota, how many
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, quota_minor: int | None, most: int
 ) -> Deciding:

@@ -18,7 +18,7 @@ NEVER = np.iinfo(np.int64).max
 
 
 def _mended_reach(known: Any, grown: Grown, process: int) -> Any:
-    """Reach follows from a deal's own revisions: all of a changed deal are told anew."""
+    """Reach follows from a deal's own revisions: all of a changed deal are worked out anew."""
     deals, old, new = deals_changed(grown), grown.old, grown.new
     if deals is None:
         return None

@@ -22,7 +22,7 @@ KINDS = 3
 ALWAYS = -(1 << 62)
 DAY_BITS = 24
 # Trees of so many days are kept: a page that looks back asks for few.
-DAYS_KEPT = 64
+CACHED_DAYS = 64
 
 
 @dataclass(frozen=True)
@@ -188,12 +188,12 @@ class ReferenceData:
         """The team of one person on one day."""
         return parent_on(self.people[person].memberships, day)
 
-    @derived(most=DAYS_KEPT)
+    @derived(most=CACHED_DAYS)
     def team_tree(self, as_of: date) -> Tree:
         """The team tree of that day."""
         return _tree(self.teams, as_of.toordinal())
 
-    @derived(most=DAYS_KEPT)
+    @derived(most=CACHED_DAYS)
     def territory_tree(self, as_of: date) -> Tree:
         """The territory tree of that day."""
         return _tree(self.territories, as_of.toordinal())

@@ -1,4 +1,4 @@
-"""Size bands: deals told apart by the quartiles of their amounts in the scope."""
+"""Size bands: deals grouped by the quartiles of their amounts in the scope."""
 
 from datetime import date
 

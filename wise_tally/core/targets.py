@@ -15,7 +15,7 @@ from wise_tally.core.reference_data import ReferenceData
 from wise_tally.core.trees import NONE, Tree
 
 PLAIN = ("", "", "", "")
-TARGETS_KEPT = 500
+CACHED_TARGETS = 500
 
 
 @dataclass(frozen=True)
@@ -192,7 +192,7 @@ def pace(
     return _targets(reference, as_of, (period, min(as_of, period.ends_on)), metric, filters)
 
 
-@derived(most=TARGETS_KEPT)
+@derived(most=CACHED_TARGETS)
 def _targets(
     reference: ReferenceData, as_of: date, window: tuple[Period, date], metric: str, filters: tuple[str, str, str, str]
 ) -> Targets:

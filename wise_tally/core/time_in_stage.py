@@ -326,7 +326,7 @@ def days_to_win(
     return tuple(rows)
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def won_deals(snapshot: BookAsOf) -> Ints:
     """Places of the deals that are won."""
     return np.flatnonzero(snapshot.kind == WON)

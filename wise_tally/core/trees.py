@@ -92,14 +92,14 @@ def loop_on_any_date(parents: Sequence[Sequence[tuple[int, int]]]) -> Loop | Non
         current = [parent_on(history, day) for history in parents]
         settled: set[int] = set()
         for start in range(len(current)):
-            seen: list[int] = []
+            path: list[int] = []
             node = start
             while node != NONE and node not in settled:
-                if node in seen:
-                    return Loop(day, tuple(seen[seen.index(node) :]))
-                seen.append(node)
+                if node in path:
+                    return Loop(day, tuple(path[path.index(node) :]))
+                path.append(node)
                 node = current[node]
-            settled.update(seen)
+            settled.update(path)
     return None
 
 

@@ -6,7 +6,14 @@ import numpy as np
 
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.breakdowns import grouping
-from wise_tally.core.buckets import FIRST_OPEN, LOST_ELSEWHERE, LOST_HERE, TIMINGS, WON_ELSEWHERE, WON_HERE
+from wise_tally.core.buckets import (
+    FIRST_OPEN,
+    LOST_IN_PERIOD,
+    LOST_OTHER_PERIOD,
+    TIMINGS,
+    WON_IN_PERIOD,
+    WON_OTHER_PERIOD,
+)
 from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.lines import Filter
@@ -15,10 +22,10 @@ from wise_tally.core.reference_data import OPEN, WON
 from wise_tally.core.trees import NONE
 
 CLOSED_REASONS = {
-    WON_HERE: "won_here",
-    WON_ELSEWHERE: "won_elsewhere",
-    LOST_HERE: "lost_here",
-    LOST_ELSEWHERE: "lost_elsewhere",
+    WON_IN_PERIOD: "won_here",
+    WON_OTHER_PERIOD: "won_elsewhere",
+    LOST_IN_PERIOD: "lost_here",
+    LOST_OTHER_PERIOD: "lost_elsewhere",
 }
 TIMING_REASONS = ("open", "overdue", "due_before", "other_period", "undated")
 

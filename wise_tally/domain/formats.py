@@ -101,6 +101,8 @@ def short(minor: int | None) -> str:
         return NONE_SIGN
     units = Decimal(abs(minor)).scaleb(-_decimals(currency()))
     sign = MINUS if minor < 0 else ""
+    if units <= Decimal("0.5"):
+        return "0"
     for size, letter, step in (
         (Decimal(999_500), "m", "0.01"),
         (Decimal(9_950), "k", "1"),
@@ -127,7 +129,7 @@ UNITS = {"amount": money, "margin": money, "first_year": money, "deals": hundred
 
 def percent(rate: float | None, decimals: int = 1) -> str:
     """A rate of 0 to 1 as a percentage: 43.5 %."""
-    return NONE_SIGN if rate is None else _written(f"{rate * 100:.{decimals}f}{SPACE}%".replace("-", MINUS))
+    return NONE_SIGN if rate is None else _written(f"{rate * 100:z.{decimals}f}{SPACE}%".replace("-", MINUS))
 
 
 def score(value: float | None) -> str:
@@ -174,9 +176,17 @@ def count(value: int | None) -> str:
 
 def signed_short(minor: int | None) -> str:
     """A change of money with its sign: +0.14 m."""
-    if minor is None:
-        return NONE_SIGN
-    return ("+" if minor > 0 else "") + str(short(minor))
+    return signed(short(minor), minor)
+
+
+def signed_percent(rate: float | None) -> str:
+    """A change of 1 as a whole percentage with its sign: +8 %."""
+    return signed(percent(rate, 0), rate)
+
+
+def signed(text: str, value: float | None) -> str:
+    """A change as written, with a plus where it rose; none where it shows as zero."""
+    return f"+{text}" if value is not None and value > 0 and any(sign in "123456789" for sign in text) else text
 
 
 def day(value: date | int | None) -> str:

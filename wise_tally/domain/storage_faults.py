@@ -42,17 +42,17 @@ class DatabaseDamaged(Exception):
 
 def words_of(error: BaseException) -> str | None:
     """What a fault of the machine means and what to do; None for any other error."""
-    seen: BaseException | None = error
-    while seen is not None:
-        if isinstance(seen, DatabaseDamaged):
-            return str(seen)
-        code = getattr(seen, "sqlite_errorcode", None)
-        if isinstance(seen, sqlite3.Error) and code is not None and (code & 0xFF) in BY_CODE:
+    cause: BaseException | None = error
+    while cause is not None:
+        if isinstance(cause, DatabaseDamaged):
+            return str(cause)
+        code = getattr(cause, "sqlite_errorcode", None)
+        if isinstance(cause, sqlite3.Error) and code is not None and (code & 0xFF) in BY_CODE:
             return BY_CODE[code & 0xFF].format(file=settings.DATABASE_FILE)
         # Other errors without a code are faults of the application.
-        if hasattr(seen, "sqlstate") and (seen.sqlstate or type(seen).__name__ == "OperationalError"):
-            return BY_STATE.get(seen.sqlstate)
-        if isinstance(seen, OSError) and seen.errno in BY_ERRNO:
-            return BY_ERRNO[seen.errno].format(file=seen.filename or settings.DATABASE_FILE)
-        seen = seen.__cause__ or seen.__context__
+        if hasattr(cause, "sqlstate") and (cause.sqlstate or type(cause).__name__ == "OperationalError"):
+            return BY_STATE.get(cause.sqlstate)
+        if isinstance(cause, OSError) and cause.errno in BY_ERRNO:
+            return BY_ERRNO[cause.errno].format(file=cause.filename or settings.DATABASE_FILE)
+        cause = cause.__cause__ or cause.__context__
     return None

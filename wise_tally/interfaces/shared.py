@@ -22,7 +22,7 @@ from wise_tally.web.request.viewing import PageRequest
 
 # A day that the book can be read at.
 Day = Annotated[date, Field(ge=date(1900, 1, 1), le=date(2199, 12, 31))]
-# The core's own words refuse other texts; the pattern tells programs.
+# The core refuses other texts in its own words; the pattern is for programs.
 PERIOD = r"^(FY\d{4}(-Q[1-4]|-M(0[1-9]|1[0-2]))?|\d{4}-W\d{2}|\d{4}-\d{2}-\d{2}/\d{4}-\d{2}-\d{2})$"
 PeriodText = Annotated[str, Field(max_length=30, json_schema_extra={"pattern": PERIOD})]
 Key = Annotated[str, Field(max_length=64)]

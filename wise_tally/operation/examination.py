@@ -141,7 +141,7 @@ def _database() -> Iterator[Finding]:
 
 
 def _file_system(path: Path) -> str:
-    """The kind of the file system, where the machine tells it."""
+    """The kind of the file system, where the machine reveals it."""
     try:
         mounts = [line.split() for line in Path("/proc/mounts").read_text().splitlines()]
     except OSError:

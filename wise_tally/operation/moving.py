@@ -13,7 +13,7 @@ from wise_tally.domain.database.settings import database
 from wise_tally.domain.org.models import BookNumber
 from wise_tally.operation.own_process import migrate_other
 
-HERE, THERE = "default", "moved_to"
+SOURCE, TARGET = "default", "moved_to"
 BATCH = 2_000
 # What Django makes by itself in every database, or keeps of sign-ins that failed.
 LEFT = ("contenttypes", "sessions", "axes", "auth.Permission", "auth.Group_permissions", "auth.User_user_permissions")
@@ -38,28 +38,28 @@ def move_to(target: str) -> dict[str, int]:
     names = {"WISE_TALLY_DATABASE_URL": url} | ({} if url else {"WISE_TALLY_DATABASE": str(file)})
     if wrong := migrate_other(**names):
         raise MoveRefused(f"The other database could not be made ready: {wrong}")
-    connections.databases[THERE] = connections.configure_settings({HERE: {}, THERE: other})[THERE]
+    connections.databases[TARGET] = connections.configure_settings({SOURCE: {}, TARGET: other})[TARGET]
     try:
         holding: list[type[models.Model]] = [User, *apps.get_app_config("deals").get_models()]
-        if any(model._base_manager.using(THERE).exists() for model in holding):
+        if any(model._base_manager.using(TARGET).exists() for model in holding):
             raise MoveRefused("The other database holds a workspace already. Name an empty one.")
-        with transaction.atomic(HERE), transaction.atomic(THERE):
+        with transaction.atomic(SOURCE), transaction.atomic(TARGET):
             return _copied()
     finally:
-        connections[THERE].close()
+        connections[TARGET].close()
 
 
 def _copied() -> dict[str, int]:
     taken = [model for model in apps.get_models(include_auto_created=True) if not _is_left(model)]
     for model in reversed(taken):
-        model._base_manager.using(THERE).all().delete()
+        model._base_manager.using(TARGET).all().delete()
     counts = {model._meta.db_table: _copy(model) for model in taken}
-    for statement in connections[THERE].ops.sequence_reset_sql(no_style(), taken):
-        with connections[THERE].cursor() as cursor:
+    for statement in connections[TARGET].ops.sequence_reset_sql(no_style(), taken):
+        with connections[TARGET].cursor() as cursor:
             cursor.execute(statement)
     # Whoever knows the present one by its number takes the other for newer.
     raised: dict[str, Any] = {name: models.F(name) + 1 for name in ("number", "ground", "epoch", "beside")}
-    BookNumber.objects.using(THERE).update(**raised)
+    BookNumber.objects.using(TARGET).update(**raised)
     return counts
 
 
@@ -68,7 +68,7 @@ def _is_left(model: type[models.Model]) -> bool:
 
 
 def _copy(model: type[models.Model]) -> int:
-    rows = model._base_manager.using(HERE).order_by("pk").iterator(BATCH)
+    rows = model._base_manager.using(SOURCE).order_by("pk").iterator(BATCH)
     batch: list[models.Model] = []
     count = 0
     for row in rows:
@@ -80,5 +80,5 @@ def _copy(model: type[models.Model]) -> int:
 
 
 def _put(model: type[models.Model], batch: list[models.Model]) -> int:
-    model._base_manager.using(THERE).bulk_create(batch)
+    model._base_manager.using(TARGET).bulk_create(batch)
     return len(batch)

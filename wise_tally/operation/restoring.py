@@ -39,7 +39,7 @@ class Losses:
 
 
 def losses(path: Path) -> Losses:
-    """Raises BackupRefused for what is no backup. Both databases tell their changes in the audit."""
+    """Raises BackupRefused for what is no backup. Both databases list their changes in the audit."""
     check(path)
     with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as copy:
         last = copy.execute("SELECT id, at FROM org_auditentry ORDER BY id DESC LIMIT 1").fetchone() or (0, None)

@@ -71,15 +71,15 @@ class Checker:
         if not names:
             return
         columns = [parsed.get(name) for name in names]
-        seen: set[Any] = set()
+        known: set[Any] = set()
         for index, values in enumerate(zip(*columns, strict=True)):
             if BAD in values:
                 continue
-            if values in seen:
+            if values in known:
                 kinds = [parsed.table.column(name).kind for name in names]
                 text = " ".join(readable(v, k) for v, k in zip(values, kinds, strict=True) if v not in (None, ""))
                 self.fault(parsed, index, names[0], f"{shown(text)} appears twice", "each row once")
-            seen.add(values)
+            known.add(values)
 
     def _references(self, parsed: Parsed) -> None:
         for column in parsed.table.columns:

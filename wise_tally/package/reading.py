@@ -39,7 +39,7 @@ def read_package(folder: Path, now: datetime, step: Step = lambda name: None) ->
 def check_package(folder: Path, step: Step = lambda name: None, most: int = 0) -> "CheckedPackage":
     """A package read and found without faults against the database as it is, while others go on writing; else PackageRefused.
 
-    Of the faults the first are told, at least `most`.
+    Of the faults the first are reported, at least `most`.
     """
     report, against = Report(most=max(most, FIRST_FAULTS)), _checked_against()
     step("reading")

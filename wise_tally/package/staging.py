@@ -44,7 +44,7 @@ class Staging:
         self.targets: dict[str, dict[str, str]] = {}
         self.models: dict[str, type[models.Model]] = {}
         self.fields: dict[str, Fields] = {}
-        self._found: set[str] = set()
+        self._known: set[str] = set()
 
     def add(self, name: str, model: type[models.Model], columns: Mapping[Column, Sequence[Any]], **also: Any) -> None:
         """Set rows down: values by column of the package, `also` by attribute of the model."""
@@ -129,7 +129,7 @@ class Staging:
         for attribute, field in self.fields[name].items():
             values[attribute] = f"s.{quoted(field.column)}"
             if target := self.targets[name].get(attribute):
-                if target not in self._found:
+                if target not in self._known:
                     self._find_all(target)
                 other = f"r_{attribute}"
                 joins += f" LEFT JOIN named_{target} {other} ON {other}.place = {values[attribute]}"
@@ -139,7 +139,7 @@ class Staging:
     def _find_all(self, target: str) -> None:
         """The same once all rows of the table are there; PackageRefused where one was deleted since the package was checked."""
         self.find(target)
-        self._found.add(target)
+        self._known.add(target)
         with connection.cursor() as cursor:
             cursor.execute(f"SELECT key FROM named_{target} WHERE number IS NULL ORDER BY place")
             if gone := cursor.fetchone():

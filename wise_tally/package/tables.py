@@ -31,7 +31,7 @@ class Column:
 
 @dataclass(frozen=True)
 class Table:
-    """One CSV file: its model, columns, the columns that tell rows apart and those it is sorted by."""
+    """One CSV file: its model, columns, the columns that identify a row and those it is sorted by."""
 
     name: str
     model: type[orm.Model] | None
@@ -49,7 +49,7 @@ class Table:
 
     @property
     def has_key(self) -> bool:
-        """Whether an identifier tells its rows apart."""
+        """Whether its rows are identified by an identifier."""
         return self.columns[0].kind == "id"
 
     def column(self, name: str) -> Column:

@@ -24,7 +24,7 @@ def _plain(value: Any) -> Any:
 
 
 def _where(values: Sequence[Any], flags: Sequence[bool]) -> list[Any]:
-    return [value for value, is_kept in zip(values, flags, strict=True) if is_kept]
+    return [value for value, is_wanted in zip(values, flags, strict=True) if is_wanted]
 
 
 def _present(parsed: Parsed) -> list[Column]:
@@ -149,7 +149,7 @@ class Taking:
         return [None if value is None else numbers[value] for value in values]
 
     def _upsert(self, parsed: Parsed) -> None:
-        """Rows that several columns tell apart: new ones added, known ones changed."""
+        """Rows identified by several columns: new ones added, known ones changed."""
         table, model, present = parsed.table, parsed.table.model, _present(parsed)
         assert model is not None
         attributes = [column.attribute for column in present]

@@ -36,7 +36,7 @@ DOCUMENT = {"enum": list(process.Document.values)}
 
 @dataclass(frozen=True)
 class Part:
-    """A list of records: `identity` tells them apart; `refs` are members that name a row of a table or another list."""
+    """A list of records: `identity` identifies them; `refs` are members that name a row of a table or another list."""
 
     model: type[models.Model]
     identity: tuple[str, ...]
@@ -313,12 +313,12 @@ def read_file(folder: Path, known: Callable[[str], set[str]], report: Report) ->
 def _check_part(
     name: str, part: Part, records: list[dict[str, Any]], known: Callable[[str], set[str]], report: Report
 ) -> None:
-    seen: set[tuple[Any, ...]] = set()
+    identities: set[tuple[Any, ...]] = set()
     for index, record in enumerate(records):
         identity = tuple(record[member] for member in part.identity)
-        if identity in seen:
+        if identity in identities:
             report.add(FILE, 0, f"{name}/{index}", f"{identity} appears twice", "each once")
-        seen.add(identity)
+        identities.add(identity)
         if name in NAMED and part.model._default_manager.filter(name=record["name"]).exclude(key=record["id"]).exists():
             report.add(
                 FILE, 0, f"{name}/{index}/name", f"“{record['name'][:40]}” is there already", "a name of its own"

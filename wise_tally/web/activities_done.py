@@ -31,7 +31,7 @@ def _done_in(line: FilterLine, period: Period) -> DoneActivities:
     numbers = list(Person.objects.order_by("pk").values_list("pk", flat=True))
     index = np.full(max(numbers, default=0) + 1, -1, dtype=np.int64)
     index[numbers] = np.arange(len(numbers))
-    kinds = Case(*(When(kind=kind, then=Value(place)) for place, kind in enumerate(KINDS)), default=Value(-1))
+    kinds = Case(*(When(kind=kind, then=Value(index)) for index, kind in enumerate(KINDS)), default=Value(-1))
     rows = Activity.objects.filter(person__isnull=False, **span).exclude(status="planned").order_by()
     table = whole_numbers(rows.values_list("person_id", kinds, "at"), 3)
     table = table[table[:, 1] >= 0]

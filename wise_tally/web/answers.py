@@ -42,7 +42,7 @@ def words_of(part: Part, names: Names | None = None) -> str:
     return SHAPES[part.kind](part.value)
 
 
-def say(answer: Answer, opens: Mapping[str, str], names: Names | None = None) -> SafeString:
+def answer_sentence(answer: Answer, opens: Mapping[str, str], names: Names | None = None) -> SafeString:
     """The sentence as HTML; `opens` gives the address of the working of each figure that has one, by its key.
 
     A deal’s own page is no working: its address comes under “deal” and opens as a page, like every PageAddress.

@@ -15,7 +15,7 @@ from wise_tally.domain.org.audit_words import action_in_words, change_in_words, 
 from wise_tally.domain.org.models import AuditEntry, Person, Team, Territory
 from wise_tally.domain.process.models import LeadStep
 
-# By the first word of an action, whose key its detail begins with; or of a detail that says first what it is about.
+# By the first word of an action, whose key its detail begins with; or of a detail that begins with what it is about.
 RECORDS: dict[str, type[Model]] = {
     **dict.fromkeys(("deal", "credit", "checklist", "file"), Deal),
     **dict.fromkeys(("sign-in", "meeting", "token", "rate", "opened", "password", "brief"), Person),
@@ -45,13 +45,13 @@ OF_VALUE: dict[str, type[Model]] = {
 IDENTIFIER = re.compile(r" \([\w.:-]+\)(?=$| from | in )")
 # Of a word that many names hold, so many are looked for.
 MOST_NAMED = 20
-# What these are about stands in what changed; their keys tell nobody anything.
+# What these are about stands in what changed; their keys mean nothing to people.
 NAMELESS = ("activity", "note", "action", "view", "finding")
 
 
 @dataclass(frozen=True)
 class AuditLine:
-    """An entry in words: when, by whom, what was done, to what, and what became of it."""
+    """An entry in words: when, by whom, what was done, to what, and its outcome."""
 
     at: datetime
     who: str
@@ -117,7 +117,7 @@ def _kind(entry: AuditEntry) -> str:
 
 
 def _record(entry: AuditEntry) -> tuple[type[Model], str, str]:
-    """What an entry is about: model (Model itself where none is known), identifier, and what else its detail says."""
+    """What an entry is about: model (Model itself where none is known), identifier, and the rest of its detail."""
     first, _, rest = entry.detail.partition(" ")
     if model := OF_DETAIL.get(first):
         return (model, *rest.partition(" ")[::2])

@@ -15,7 +15,7 @@ from wise_tally.core.outlook.claims import claims_more
 from wise_tally.core.outlook.reference_class import ReferenceClass, reference_class
 from wise_tally.core.outlook.rows import OfDeals, days_ahead, of_deals, shown_chances
 from wise_tally.core.statistics import DAY_SECONDS, Floats
-from wise_tally.web.answers import plain, say
+from wise_tally.web.answers import answer_sentence, plain
 from wise_tally.web.filter_line import FilterLine
 
 
@@ -43,11 +43,13 @@ class ChanceOfDeal:
     def words(self, line: FilterLine) -> SafeString:
         """The reason, its numbers opening the deals they count."""
         address = reverse("deals:chance-working", args=[self.key])
-        return say(self.answer, {part: f"{address}?{line.query(counted=part)}" for part in ("like", "like_won")})
+        return answer_sentence(
+            self.answer, {part: f"{address}?{line.query(counted=part)}" for part in ("like", "like_won")}
+        )
 
 
 def chances_of(line: FilterLine, rows: Iterable[int]) -> dict[int, ChanceOfDeal]:
-    """The chances of open deals by row of the snapshot; those whose past is too thin to tell are there without one."""
+    """The chances of open deals by row of the snapshot; those with too few past deals are there without one."""
     whole = of_deals(line.book, line.snapshot, line.period)
     index_of = {int(row): index for index, row in enumerate(whole.chances.places)}
     selection = (line.book, line.snapshot, line.period)
@@ -70,7 +72,7 @@ def chance_at(book: Book, snapshot: BookAsOf, period: Period, whole: OfDeals, in
 
 
 def chance_column(line: FilterLine, rows: Ints) -> Floats:
-    """The chances of deals at rows of the snapshot; NaN where none is told."""
+    """The chances of deals at rows of the snapshot; NaN where there is none."""
     return shown_chances(line.book, line.snapshot, line.period)[rows]
 
 

@@ -165,13 +165,13 @@ def lost_reason_places(line: FilterLine) -> tuple[tuple[str, ...], Ints]:
     return _reasons(line.snapshot)
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def _reasons(snapshot: BookAsOf) -> tuple[tuple[str, ...], Ints]:
     reasons = books.lost_reasons()
     return reasons.names, reasons.on(snapshot)
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def lost_reasons(snapshot: BookAsOf) -> dict[int, str]:
     """Why deals that are in a lost stage were lost, by index into the book."""
     names, index = _reasons(snapshot)

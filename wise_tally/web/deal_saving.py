@@ -58,7 +58,7 @@ class DealRequest:
         return IN_PLACE in self.request.headers
 
     def page(self, name: str, shown: dict[str, Any], status: int = 200) -> HttpResponse:
-        """One of the two forms of an answer, marked so that the script tells it from a page."""
+        """One of the two forms of an answer, marked so that the script can tell it from a page."""
         template = f"deals/{name}_here.html" if self.in_place else f"deals/{name}.html"
         answer = render(self.request, template, {"deal": self.deal, "next": self.back, **shown}, status=status)
         answer[IN_PLACE] = "yes"

@@ -17,7 +17,7 @@ from wise_tally.web.remembered import read_once
 
 
 def lead_rows(line: FilterLine, leads: "QuerySet[Lead, Lead]") -> tuple[list[str], LeadRows]:
-    """Names of the sources, and all these leads told apart by source."""
+    """Names of the sources, and all these leads by source."""
     cache_key = ("leads", statement_of(leads))
     return read_once(line.book, cache_key, lambda: _lead_rows(line, leads))
 

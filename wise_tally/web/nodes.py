@@ -46,11 +46,11 @@ def node_of(book: Book, token: str, as_of: date) -> tuple[str, int]:
     """Breakdown and node of a token; raises LookupError or UnknownBreakdown for one that names nothing in the book."""
     parts = [(unquote(by), unquote(key)) for by, _, key in (part.rpartition(":") for part in token.split("/"))]
     by = WITHIN.join(name for name, _ in parts)
-    node = _place(grouping(book, by, as_of), [key for _, key in parts])
+    node = _node_of(grouping(book, by, as_of), [key for _, key in parts])
     return by, node
 
 
-def _place(group: Grouping, keys: list[str]) -> int:
+def _node_of(group: Grouping, keys: list[str]) -> int:
     if not isinstance(group, Pairs):
         return node_named(group, keys[0])
-    return group.joined(_place(group.first, keys[:-1]), node_named(group.second, keys[-1]))
+    return group.joined(_node_of(group.first, keys[:-1]), node_named(group.second, keys[-1]))

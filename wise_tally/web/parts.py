@@ -74,10 +74,10 @@ def _parts(line: FilterLine) -> list[tuple[str, str, dict[str, Any]]]:
     return [
         (
             "Answer",
-            "web/parts/say.html",
-            {"title": "Forecast", "say": "Forecast 19 k short of quota; 560 k is still open."},
+            "web/parts/answer_sentence.html",
+            {"title": "Forecast", "answer_sentence": "Forecast 19 k short of quota; 560 k is still open."},
         ),
-        ("Answer without figures: the page’s name", "web/parts/say.html", {"title": "What if"}),
+        ("Answer without figures: the page’s name", "web/parts/answer_sentence.html", {"title": "What if"}),
         ("Headline figures", "web/parts/headlines.html", {"headlines": figures}),
         ("Up to five choices", "web/parts/options.html", {"label": "Show", "links": _links("number", "amount")}),
         (

@@ -21,7 +21,7 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 
 PICKED = ("who", "where", "period")
-MOST_FOUND = 30
+MOST_MATCHES = 30
 # Years after this one whose periods are found, too.
 YEARS_AHEAD = 3
 PARTS_OF_YEAR = (("year", 1), ("quarter", 4), ("month", 12))
@@ -36,8 +36,8 @@ def pick(request: PageRequest, part: str) -> HttpResponse:
     rest = tuple(one for one in line.rest if one[0] != "q")
     matching = [choice for choice in _choices(line, part) if all(word in choice.label.casefold() for word in words)]
     answer = {
-        "choices": matching[:MOST_FOUND],
-        "more": len(matching) - MOST_FOUND,
+        "choices": matching[:MOST_MATCHES],
+        "more": len(matching) - MOST_MATCHES,
         "part": part,
         "line": replace(line, rest=rest),
     }
@@ -53,19 +53,19 @@ def names(request: PageRequest, kind: str) -> HttpResponse:
     for records in offered:
         begins = Case(When(name__istartswith=text, then=0), default=1)
         holds = (Q(name__icontains=word) for word in text.split())
-        pairs += records.filter(*holds).order_by(begins, "name", "key").values_list("key", "name")[:MOST_FOUND]
+        pairs += records.filter(*holds).order_by(begins, "name", "key").values_list("key", "name")[:MOST_MATCHES]
     return HttpResponse(suggested(pairs))
 
 
 def _teams(request: PageRequest) -> QuerySet[Any]:
-    seen = (choice.value.partition(":") for choice in read_scope(request).choices_who)
-    return Team.objects.filter(key__in=[key for kind, _, key in seen if kind == "team"])
+    pairs = (choice.value.partition(":") for choice in read_scope(request).choices_who)
+    return Team.objects.filter(key__in=[key for kind, _, key in pairs if kind == "team"])
 
 
 def _people(request: PageRequest) -> QuerySet[Any]:
     """Those at work whose deals the viewer sees: to them something is given."""
-    working, seen = Person.objects.filter(active_to=None), visible(request).people
-    return working if seen is None else working.filter(key__in=seen)
+    working, may_see = Person.objects.filter(active_to=None), visible(request).people
+    return working if may_see is None else working.filter(key__in=may_see)
 
 
 def _colleagues(request: PageRequest) -> QuerySet[Any]:

@@ -18,7 +18,7 @@ TOGETHER = {
         "vendor/idiomorph-0.8.0/idiomorph.min.js",
         "web/in_place.js",
         "vendor/alpine-ajax-0.12.7/cdn.min.js",
-        # It begins at once with all that was told it before.
+        # It starts at once, with everything registered before it.
         "vendor/alpine-csp-3.17.4/cdn.min.js",
     ),
 }

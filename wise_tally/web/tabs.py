@@ -23,7 +23,7 @@ PAGES = {
         ("conversion:page", "Stage conversion", ""),
         ("conversion:leads", "Lead conversion", ""),
         ("conversion:time", "Time in stage", ""),
-        ("conversion:seen", "Probability check", ""),
+        ("conversion:probability-check", "Probability check", ""),
         ("conversion:lost", "Loss reasons", ""),
         ("conversion:over-time", "Monthly trend", ""),
     ),

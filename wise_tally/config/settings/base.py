@@ -76,7 +76,7 @@ MIDDLEWARE = [
     "wise_tally.interfaces.monitoring.MonitoringMiddleware",
     "wise_tally.web.request.gate.GateMiddleware",
     "django.middleware.security.SecurityMiddleware",
-    # With padding of random length, so that sizes tell nothing of what a page holds.
+    # With padding of random length, so that sizes reveal nothing about what a page holds.
     "django.middleware.gzip.GZipMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "csp.middleware.CSPMiddleware",
@@ -197,7 +197,7 @@ LOGGING = {
     "formatters": {"line": {"format": "%(asctime)s %(levelname)s %(request_id)s %(name)s %(message)s"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "line", "filters": ["request"]}},
     "root": {"handlers": ["console"], "level": "INFO"},
-    # Its lines tell each 404 again; what failed comes with a trace at the level of errors.
+    # Its lines repeat each 404; failures come with a trace at the level of errors.
     "loggers": {
         "axes": {"level": "WARNING"},
         "django.request": {"level": "ERROR"},

@@ -18,7 +18,7 @@ class Step:
 
 
 def of_conversion(created: int, undecided: int, win_rate: float | None, steps: Sequence[Step]) -> Answer:
-    """The stage in which most of the decided deals were lost."""
+    """The stage in which most of the closed deals were lost."""
     if not created:
         return answer("No deals in this selection.")
     if created - undecided < FEW:
@@ -101,7 +101,7 @@ def of_losses(
 
 
 def of_leads(leads: int, still_open: int, qualified: int, won: int, rate: float | None) -> Answer:
-    """What became of the leads that came in the period."""
+    """The outcome of the leads that came in the period."""
     if not leads:
         return answer("No leads came in this period.")
     came = many(leads, "lead")
@@ -130,8 +130,8 @@ def of_probability_check(stages: Sequence[tuple[str, bool | None, float, float |
         return answer("{stage} is in line with the actual win rate.", stage=named(judged[0][0]))
     if not off:
         return answer("All {checked} with enough deals are in line with the actual win rate.", checked=checked)
-    name, _, set_rate, seen = max(off, key=lambda stage: abs((stage[3] or 0) - stage[2]))
-    parts = {"stage": named(name), "set": Part(set_rate, "rate"), "seen": Part(seen or 0.0, "rate")}
+    name, _, set_rate, actual = max(off, key=lambda stage: abs((stage[3] or 0) - stage[2]))
+    parts = {"stage": named(name), "set": Part(set_rate, "rate"), "seen": Part(actual or 0.0, "rate")}
     if len(off) == 1:
         return answer("One stage is off: {stage} is set at {set}, and {seen} were won.", **parts)
     return answer(

@@ -5,7 +5,7 @@ from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW
 from wise_tally.core.outlook.reference_class import ReferenceClass
 from wise_tally.core.outlook.trust import CORRECTED, FEW, Trust
 
-# What a factor is called where its shift is told.
+# What a factor is called where its shift is mentioned.
 FACTOR_WORDS = {
     "close": "its expected close",
     "slips": "how often its date moved",
@@ -16,8 +16,8 @@ FACTOR_WORDS = {
 }
 PAST_WORDS = {"weighted": "weighted", "run_rate": "the run rate", "outlook": "the outlook", "submitted": "submitted"}
 METHOD_WORDS = {"weighted": "weighted", "run_rate": "the run rate"}
-# A shift of less than a point is not told.
-TOLD = 0.01
+# A shift of less than a point is not mentioned.
+LEAST_SHIFT = 0.01
 
 
 def of_outlook(span: Span, likely: int, low: int, high: int, quota: int | None, chance: float | None) -> Answer:
@@ -96,7 +96,7 @@ def why_chance(like: ReferenceClass, stage: str, by_age: float, chance: float, s
     sentence = f"Of {{deals}} that had been in {{stage}} {clause}, {{won}} {verb} won within {{within}}"
     sentence += ", after the first {before}" if like.before else ""
     factor = max(shifts, key=lambda one: abs(shifts[one]), default="")
-    if not factor or abs(chance - by_age) < TOLD or shifts[factor] * (chance - by_age) <= 0:
+    if not factor or abs(chance - by_age) < LEAST_SHIFT or shifts[factor] * (chance - by_age) <= 0:
         return answer(f"{sentence}.", **parts)
     way = "raises" if chance > by_age else "lowers"
     moved = {"factor": named(FACTOR_WORDS[factor]), "chance": Part(chance, "rate")}

@@ -1,4 +1,4 @@
-"""How often findings came true: of past days, what became of what each kind told of, beside what became of the others.
+"""How often findings came true: of past days, the outcome of what each kind names, beside the outcome of the others.
 
 Kinds that state a fact (a stalled deal, no contact, an overdue invoice, data that spoils figures) foretell nothing of their own; they are
 not measured here and weigh little in the ranking. Days a week apart overlap, so that the
@@ -54,14 +54,14 @@ WORDS = {
 class Score:
     """Of a kind: findings and how many came true, and the same of what it was silent about."""
 
-    told: int
+    named: int
     true: int
     others: int
     true_others: int
 
     def __add__(self, other: "Score") -> "Score":
         return Score(
-            self.told + other.told,
+            self.named + other.named,
             self.true + other.true,
             self.others + other.others,
             self.true_others + other.true_others,
@@ -83,29 +83,32 @@ class Later:
 
 def scores(question: Question, later: Later, findings: Iterable[Finding]) -> dict[str, Score]:
     """Of each kind how the findings of one day came out; `findings` are all of that day."""
-    told = _subjects_by_kind(findings)
-    told["leads_waiting"] = {lead.place for lead in question.around.waiting if lead.days > question.bounds.lead_days}
+    subjects = _subjects_by_kind(findings)
+    subjects["leads_waiting"] = {
+        lead.index for lead in question.around.waiting if lead.days > question.bounds.lead_days
+    }
     return {
-        kind: _score(population, told.get(kind, set())) for kind, population in _populations(question, later).items()
+        kind: _score(population, subjects.get(kind, set()))
+        for kind, population in _populations(question, later).items()
     }
 
 
 def _subjects_by_kind(findings: Iterable[Finding]) -> dict[str, set[int]]:
-    """What each kind told of: deals (indices), people, stages or places."""
-    told: dict[str, set[int]] = {}
+    """What each kind names: deals (indices), people, stages or places."""
+    subjects: dict[str, set[int]] = {}
     for finding in findings:
         about = finding.subject.about
         ids = set(finding.deals) if finding.kind.key == "likely" or about == "deal" else {finding.subject.index}
         says_more = finding.kind.key == "forecast_gap" and finding.terms[0][0] != "quota"
         if says_more or (finding.kind.key == "will_miss" and about == "team"):
             continue
-        told.setdefault(finding.kind.key, set()).update(ids)
-    return told
+        subjects.setdefault(finding.kind.key, set()).update(ids)
+    return subjects
 
 
-def _score(population: Population, told: set[int]) -> Score:
+def _score(population: Population, subjects: set[int]) -> Score:
     ids, true = population
-    named = np.isin(ids, np.array(sorted(told), dtype=np.int64))
+    named = np.isin(ids, np.array(sorted(subjects), dtype=np.int64))
     return Score(int(named.sum()), int((named & true).sum()), int((~named).sum()), int((~named & true).sum()))
 
 
@@ -242,7 +245,7 @@ def _process(question: Question, later: Later) -> dict[str, Population]:
 
 
 def _stages(question: Question, later: Question) -> Population:
-    """Stages with at least 20 decided deals then, and whether deals decided since won at a rate nearer to what was seen."""
+    """Stages with at least 20 closed deals then, and whether later deals won at a rate nearer to the actual than to the set one."""
     year, since = question.last_days(365), later.last_days(RATE_DAYS)
     before = {
         r.stage: r

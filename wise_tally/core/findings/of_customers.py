@@ -41,7 +41,7 @@ def _name(question: Question, index: int) -> Part:
 
 
 def owes(question: Question) -> Iterator[Finding]:
-    """Customers who owe a share of their open deals for longer than the bounds, falling sales said with it. At stake: the open deals."""
+    """Customers who owe a share of their open deals for longer than the bounds, with falling sales mentioned. At stake: the open deals."""
     customers = question.around.customers
     of, open_minor = _open_by_customer(question)
     late = (customers.owed_since > 0) & (question.today - customers.owed_since >= question.bounds.owed_days)

@@ -20,7 +20,7 @@ from wise_tally.core.trees import NONE
 
 # Of so many deals it is worked out what the quota's chance is with and without them.
 MOST_DECIDING = 8
-# Of each reason so many deals are told, the largest first.
+# Of each reason so many deals become findings, the largest first.
 MOST_OF_A_REASON = 40
 LEAST_CHANGEABLE = 0.1
 LIKELY = 0.5
@@ -143,7 +143,7 @@ def _pushed(question: Question) -> Reason:
 
 
 def claims(question: Question) -> Flags:
-    """Which open deals due in the period stand in one of the two surest categories with a chance below what that says.
+    """Which open deals due in the period stand in one of the two surest categories with a chance below what the category claims.
 
     Shape of the open deals; none where the outlook does not lead. Source: own definition (`outlook.claims`).
     """
@@ -215,7 +215,7 @@ def _late(question: Question) -> Reason:
 def likely(question: Question) -> Iterator[Finding]:
     """Open deals outside the two surest categories whose chance in the period is at least a half; at stake is what they bring by chance.
 
-    Only by the outlook: set probabilities say nothing of their own.
+    Only by the outlook: set probabilities add nothing of their own.
     """
     if not question.leads_by_outlook:
         return

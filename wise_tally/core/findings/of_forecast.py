@@ -107,7 +107,7 @@ def _what_moved(question: Question) -> tuple[str, dict[str, Part], tuple[int, ..
     return more, parts, tuple(one.deal for one in moves.moved[:MOST_MOVED]), moves.change_minor
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def likely_rows(
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, way: str
 ) -> tuple[tuple[ForecastRow, int], ...]:

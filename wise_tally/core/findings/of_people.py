@@ -24,7 +24,7 @@ from wise_tally.core.targets import PLAIN, quota_table
 from wise_tally.core.time_in_stage import stay_lines
 from wise_tally.core.trees import NONE
 
-# Fewer deals of a rep in a stage say nothing of a habit.
+# Fewer deals of a rep in a stage do not show a habit.
 LEAST_STANDING = 3
 LEAST_CLAIMS = 2
 # So many reps are named.
@@ -50,7 +50,7 @@ def _name(question: Question, person: int) -> Part:
 
 
 def unlikely(question: Question) -> Iterator[Finding]:
-    """Reps with at least two deals in the two surest categories whose chance lies below what those say; a single one is its own finding.
+    """Reps with at least two deals in the two surest categories whose chance lies below what those claim; a single one is its own finding.
 
     At stake: their amounts less what they bring by chance. Only by the outlook. Source: own definition.
     """
@@ -159,7 +159,7 @@ def stays_long(question: Question) -> Iterator[Finding]:
         )
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def stays_past_typical(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> tuple[Ints, Ints]:
     """Stays of everybody entered in a period and those of them past the typical days of their stage, shapes (stages, people)."""
     people, stays = len(book.reference.people), stay_lines(book, snapshot, period, scope)

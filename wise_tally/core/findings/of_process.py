@@ -24,7 +24,7 @@ FOUR_WEEKS = 28
 
 
 def stage_off(question: Question) -> Iterator[Finding]:
-    """Stages whose set probability lies outside the interval of what was seen in twelve months, of at least 20 decided deals.
+    """Stages whose set probability lies outside the interval of the actual win rate of twelve months, of at least 20 closed deals.
 
     At stake: the open amounts in the stage × the difference.
     """
@@ -64,8 +64,8 @@ def _two_spans(question: Question) -> tuple[SpanFigures, SpanFigures]:
 def _scope_finding(kind: str, content: tuple, key: str = "", deals: Ints | None = None) -> Finding:  # type: ignore[type-arg]
     sentence, minor, terms = content
     of = KINDS[kind]
-    told_of = () if deals is None else tuple(deals.tolist())
-    return Finding(of, Subject("reason" if key else "scope", key), sentence, minor, terms, of.changeable, told_of)
+    named_deals = () if deals is None else tuple(deals.tolist())
+    return Finding(of, Subject("reason" if key else "scope", key), sentence, minor, terms, of.changeable, named_deals)
 
 
 def win_rate(question: Question) -> Iterator[Finding]:

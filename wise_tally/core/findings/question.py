@@ -49,9 +49,9 @@ class Customers:
 
 @dataclass(frozen=True)
 class Waiting:
-    """A new lead nobody got in touch with: its place among the leads, its owner (index, -1 none) and the days it has waited."""
+    """A new lead nobody got in touch with: its index among the leads, its owner (index, -1 none) and the days it has waited."""
 
-    place: int
+    index: int
     owner: int
     days: float
 

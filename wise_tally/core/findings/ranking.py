@@ -1,4 +1,4 @@
-"""All findings of a question in the order of what they are worth, and the few that a brief tells."""
+"""All findings of a question in the order of what they are worth, and the few that a brief shows."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
@@ -71,7 +71,7 @@ def findings(question: Question) -> tuple[Finding, ...]:
 def brief_of(every: Sequence[Finding], most: int = MOST) -> tuple[Finding, ...]:
     """The findings of a brief: of each family the best, as many as it has places, then the next best of any; one of a kind and subject.
 
-    What else is said of a deal or a person stands with its finding. The findings given are ranked; so are those returned.
+    Further findings of a deal or a person join its first one. The findings given are ranked; so are those returned.
     """
     chosen: list[Finding] = []
     for finding in every:
@@ -82,19 +82,19 @@ def brief_of(every: Sequence[Finding], most: int = MOST) -> tuple[Finding, ...]:
         if len(chosen) < most and _is_new(finding, chosen):
             chosen.append(finding)
     clauses = _clauses(every)
-    findings_told = [_with_more(finding, clauses) for finding in chosen]
-    return tuple(sorted(findings_told, key=lambda one: (-one.score, one.key)))
+    complete = [_with_more(finding, clauses) for finding in chosen]
+    return tuple(sorted(complete, key=lambda one: (-one.score, one.key)))
 
 
 def together(every: Sequence[Finding]) -> tuple[Finding, ...]:
-    """The findings with those of one deal in one: its first, what else is said of it standing with it."""
-    seen: set[str] = set()
+    """The findings with those of one deal in one: its first, joined by the others."""
+    subjects: set[str] = set()
     joined, clauses = [], _clauses(every)
     for finding in every:
         if finding.subject.about == "deal":
-            if finding.subject.key in seen:
+            if finding.subject.key in subjects:
                 continue
-            seen.add(finding.subject.key)
+            subjects.add(finding.subject.key)
             finding = _with_more(finding, clauses)  # noqa: PLW2901 - the same finding, with more
         joined.append(finding)
     return tuple(joined)
@@ -123,7 +123,7 @@ def _clauses(every: Iterable[Finding]) -> dict[Subject, list[Finding]]:
 
 
 def _with_more(finding: Finding, clauses: Mapping[Subject, Sequence[Finding]]) -> Finding:
-    """A finding of a deal or a person with what else is said of the same."""
+    """A finding of a deal or a person, joined by the others about the same."""
     if finding.subject.about not in ("deal", "person"):
         return finding
     return replace(finding, also=tuple(one for one in clauses.get(finding.subject, ()) if one.key != finding.key))

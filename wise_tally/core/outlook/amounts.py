@@ -5,7 +5,7 @@ import numpy as np
 from wise_tally.core.book import Book
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints, sum_by_group
-from wise_tally.core.outlook.moves import FITS_KEPT, LOOK_BACK_DAYS
+from wise_tally.core.outlook.moves import CACHED_FITS, LOOK_BACK_DAYS
 from wise_tally.core.reach import first_win
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
@@ -24,7 +24,7 @@ def ratio_at_winning(book: Book, cut: int) -> Floats:
     """
     won, stood, number = _winnings(book, cut).astype(float)
     prior = PRIOR_DEALS * np.divide(stood, number, out=np.ones(len(number)), where=number > 0)
-    # Deals without an amount then say nothing of a ratio.
+    # Deals without an amount then give no ratio.
     return np.divide(won + prior, stood + prior, out=np.ones(len(number)), where=stood + prior > 0)
 
 
@@ -41,7 +41,7 @@ def _winnings_of(book: Book, stays: Stays, cut: int) -> Ints:
     return np.stack([*sums, np.bincount(stage, minlength=size)])
 
 
-@derived(recounting(_winnings_of), most=FITS_KEPT)
+@derived(recounting(_winnings_of), most=CACHED_FITS)
 def _winnings(book: Book, cut: int) -> Ints:
     """Minor units won, minor units half way through, and stays, by stage; shape (3, stages)."""
     return _winnings_of(book, book.stays, cut)

@@ -10,7 +10,7 @@ from datetime import date, timedelta
 
 import numpy as np
 
-from wise_tally.core.backtest import CHECKPOINTS, LOOKS_KEPT, brier, checkpoints, unchanged_before
+from wise_tally.core.backtest import CACHED_LOOKS, CHECKPOINTS, brier, checkpoints, unchanged_before
 from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.calendar import Period, midnight_ending
 from wise_tally.core.derived import Grown, derived
@@ -53,7 +53,7 @@ class Guess:
 
 @dataclass(frozen=True)
 class Look:
-    """A past period as it was seen on a day, what each method expected, and what was won in it in the end, in minor units.
+    """A past period as it was known on a day, what each method expected, and what was won in it in the end, in minor units.
 
     `chance` by method and `won` are those of the deals open on the day, shape (deals,): won in the days that were left.
     """
@@ -195,7 +195,7 @@ def _untouched(look: Look, grown: Grown, period: Period, on: date, scope: Filter
     return look if unchanged_before(grown, max(on, period.ends_on), scope) else None
 
 
-@derived(_untouched, most=LOOKS_KEPT)
+@derived(_untouched, most=CACHED_LOOKS)
 def look_at(book: Book, period: Period, on: date, scope: Filter, checkpoint: str, came: int) -> Look:
     """One look; without guesses where fewer than 20 deals had been decided."""
     snapshot = book.looked_back(on)
@@ -256,7 +256,7 @@ def _sides(book: Book, snapshot: BookAsOf, period: Period) -> list[tuple[str, Fl
 
 
 def _chances(book: Book, lines: ForecastLines, whole: OfDeals, rows: Ints, period: Period) -> dict[str, Floats]:
-    """By method the chance of each open deal to be won in time: as set and as seen where it is due in the period, else none."""
+    """By method the chance of each open deal to be won in time: set and actual where it is due in the period, else none."""
     due = np.isin(rows, lines.lines.rows[lines.counts("open")])
     sides = _sides(book, lines.lines.snapshot, period)
     return {**{method: np.where(due, side[rows], 0.0) for method, side in sides}, "outlook": whole.chance[rows]}

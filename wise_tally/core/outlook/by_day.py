@@ -16,13 +16,13 @@ from wise_tally.core.outlook.rows import of_deals, stakes_of
 from wise_tally.core.outlook.still_to_come import StillToCome, still_to_come
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def _to_come_by(book: Book, snapshot: BookAsOf, days: tuple[int, ...]) -> tuple[StillToCome, ...]:
     """What is still to come by each of some days (ordinals), of the whole book."""
     return tuple(still_to_come(book, snapshot.cut, day - snapshot.as_of.toordinal()) for day in days)
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def likely_by_outlook(
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, days: tuple[int, ...]
 ) -> tuple[tuple[int, int, int], ...]:

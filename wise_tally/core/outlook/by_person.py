@@ -6,7 +6,7 @@ from typing import TypeVar
 
 import numpy as np
 
-from wise_tally.core.backtest import LOOKS_KEPT, checkpoints, unchanged_before
+from wise_tally.core.backtest import CACHED_LOOKS, checkpoints, unchanged_before
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period
 from wise_tally.core.derived import Grown, derived
@@ -51,9 +51,9 @@ def _untouched(guesses: dict[int, Guess], grown: Grown, period: Period, scope: F
     return guesses if unchanged_before(grown, period.ends_on, scope) else None
 
 
-@derived(_untouched, most=LOOKS_KEPT)
+@derived(_untouched, most=CACHED_LOOKS)
 def _expected(book: Book, period: Period, scope: Filter) -> dict[int, PersonGuess]:
-    """Each person of the scope with deals or wins in the period, as seen after its first third."""
+    """Each person of the scope with deals or wins in the period, as it was known after its first third."""
     snapshot = book.looked_back(checkpoints(period)[AFTER_A_THIRD])
     whole = of_deals(book, snapshot, period)
     if whole.until.decided.max(initial=0) < ENOUGH_TO_SHOW:
@@ -76,7 +76,7 @@ def _expected(book: Book, period: Period, scope: Filter) -> dict[int, PersonGues
     return guesses
 
 
-@derived(_untouched, most=LOOKS_KEPT)
+@derived(_untouched, most=CACHED_LOOKS)
 def _submitted(book: Book, period: Period, scope: Filter) -> dict[int, tuple[int, int, int]]:
     """Of each person with deals who submitted after the period's first third: won by then, outlook and submitted amount, in
     minor units. Ranges, which take the distribution of each person, are left out.

@@ -8,7 +8,7 @@ import numpy as np
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period
 from wise_tally.core.derived import Grows, derived
-from wise_tally.core.forecast import ROWS_KEPT
+from wise_tally.core.forecast import CACHED_ROWS
 from wise_tally.core.lines import Filter
 from wise_tally.core.outlook.by_person import submitted_in_the_past
 
@@ -49,7 +49,7 @@ def weighing(pairs: Sequence[tuple[float, float, float]]) -> Weighing:
     return Weighing(count, factor, float(count / (count + PRIOR_OF_WEIGHT) * share))
 
 
-@derived(Grows.KEPT, most=ROWS_KEPT)
+@derived(Grows.CARRIED, most=CACHED_ROWS)
 def learnt_weighing(book: Book, snapshot: BookAsOf, periods: tuple[Period, ...], scope: Filter) -> Weighing:
     """The weighing of all people of the scope who submitted after the first third of past periods."""
     return weighing(submitted_in_the_past(book, snapshot, periods, scope))

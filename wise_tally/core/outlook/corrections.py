@@ -1,4 +1,4 @@
-"""Corrections: shifts of the log-odds of the chances, learnt from what became of past open deals, and mostly shrunk to nothing.
+"""Corrections: shifts of the log-odds of the chances, learnt from the outcome of past open deals, and mostly shrunk to nothing.
 
 Factors: expected close, its slips, type, source, size and owner. Base and slope of size by ridged Newton steps; the levels of each
 factor by empirical Bayes, the variance between levels that of DerSimonian and Laird, Controlled Clinical Trials 7 (1986), 177–188.
@@ -101,7 +101,7 @@ def learnt_corrections(book: Book, past: Past, chance: Floats, horizon: int) -> 
     bands = bands_of_equal_money(states.amount_minor)
     coded = {factor: levels(book, states, horizon, factor, bands) for factor in FACTORS}
     weight = len(np.unique(states.deal)) / len(won) * 0.5 ** ((past.days_ago - horizon) / HALF_LIFE_DAYS)
-    # Deals without an amount yet say nothing of sizes.
+    # Deals without an amount yet have no size.
     sizes = _log_amount(states.amount_minor[states.amount_minor > 0])
     centre, scale = (float(sizes.mean()), float(sizes.std())) if len(sizes) else (0.0, 1.0)
     plain = Corrections(centre=centre, scale=max(scale, 1e-6), bands_minor=bands)

@@ -115,7 +115,7 @@ def what_if_won(
 ) -> tuple[Outcome, tuple[tuple[float | None, float | None], ...]]:
     """The distribution, and for each of a few deals (places) the chance of quota given that it is won and that it is not.
 
-    What a deal's winning tells of the common shock counts: chance · if won + (1 − chance) · if not is the chance of quota.
+    What winning a deal reveals about the common shock counts: chance · if won + (1 − chance) · if not is the chance of quota.
     """
     likely = np.flatnonzero((may_be_won.amount_minor > 0) & (may_be_won.chance > NO_CHANCE))
     amount, chances = may_be_won.amount_minor[likely], may_be_won.chance_at_nodes[:, likely]

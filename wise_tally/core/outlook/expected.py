@@ -17,7 +17,7 @@ from wise_tally.core.outlook.rows import of_deals, stakes_of
 
 OUTLOOK, AS_SET, ACTUAL = "outlook", "set", "actual"
 WAYS = (OUTLOOK, AS_SET, ACTUAL)
-# The figures whose workings tell how each way comes to its mean and to its chance of quota.
+# The figures whose workings explain how each way arrives at its mean and its chance of quota.
 CHANCE = {OUTLOOK: "outlook_chance", AS_SET: "chance", ACTUAL: "chance_seen"}
 MEAN = {OUTLOOK: "outlook", AS_SET: "weighted", ACTUAL: "seen"}
 
@@ -63,8 +63,8 @@ class Expected:
         return self.won_minor + self.open_minor + self.to_come_minor
 
 
-@derived(Grows.KEPT)
-def expected(  # noqa: PLR0913 - what is asked of a page: which deals, in which way, against which quota, how many told
+@derived(Grows.CARRIED)
+def expected(  # noqa: PLR0913 - what is asked of a page: which deals, in which way, against which quota, how many shown
     book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str, way: str, quota_minor: int | None, most: int
 ) -> Expected:
     """What is expected of the scope (`by` company, team or person, whichever the scope is) in one of WAYS."""

@@ -22,7 +22,7 @@ from wise_tally.core.outlook.corrections import (
 )
 from wise_tally.core.outlook.moves import (
     AGES,
-    FITS_KEPT,
+    CACHED_FITS,
     LOOK_BACK_DAYS,
     Weights,
     daily_rates,
@@ -55,7 +55,7 @@ def chance_of_stages(rates: Sequence[Rates], horizons: Sequence[int], stages: in
 @dataclass(frozen=True)
 class Fit:
     """What was learnt for `horizon` days ahead: each process's open stages with their daily rates, chance by stage and age (stages, 721),
-    amount at winning by stage, decided deals by process, stays that tell what came of them by stage, which processes are corrected,
+    amount at winning by stage, closed deals by process, stays that tell their outcome by stage, which processes are corrected,
     corrections, the shock's σ, deals still to come.
     """
 
@@ -95,25 +95,25 @@ def _begun(book: Book, stays: Stays, cut: int, horizon: int) -> Ints:
     return np.bincount(stays.stage[rows], minlength=len(book.reference.stages))
 
 
-@derived(recounting(_begun), most=FITS_KEPT)
+@derived(recounting(_begun), most=CACHED_FITS)
 def _like(book: Book, cut: int, horizon: int) -> Ints:
     """By stage the stays of the look-back that began a horizon before the cut or earlier: those a reference class is made of."""
     return _begun(book, book.stays, cut, horizon)
 
 
-@derived(_same_moves, most=FITS_KEPT)
+@derived(_same_moves, most=CACHED_FITS)
 def fit(book: Book, as_of: date, horizon: int) -> Fit:
     """What the book up to the end of a day teaches about the `horizon` days after it; later rows are not read.
 
-    The chances of processes with 200 decided deals or more are corrected, where the history is 60 days longer than the horizon.
+    The chances of processes with 200 closed deals or more are corrected, where the history is 60 days longer than the horizon.
     """
     reference, cut = book.reference, midnight_ending(as_of, book.reference.time_zone)
     rules = reference.rules_on(as_of)
     rates = []
     for process in range(len(reference.processes)):
-        seen = observed_stays(book, cut, process)
-        if seen.stages:
-            rates.append((seen.stages, daily_rates(seen, rules, Weights())))
+        stays = observed_stays(book, cut, process)
+        if stays.stages:
+            rates.append((stays.stages, daily_rates(stays, rules, Weights())))
     chance = chance_of_stages(rates, (horizon,), len(reference.stages))[0]
     decided = decided_deals(book, cut)
     is_corrected, corrections, shock = decided >= ENOUGH_TO_CORRECT, Corrections(), WITHOUT_PAST

@@ -20,9 +20,9 @@ from wise_tally.core.trees import NONE
 AGE_CAP = 720
 AGES = AGE_CAP + 1
 LOOK_BACK_DAYS = 730
-FITS_KEPT = 64
+CACHED_FITS = 64
 # Of what is large: that of the days last looked at.
-LARGE_KEPT = 8
+CACHED_LARGE = 8
 # Exits that an age class must hold; exits that what is set weighs a stage, and a stage's whole weighs each age class.
 EXITS_OF_A_CLASS = 10
 EXITS_OF_WHAT_IS_SET = 10.0
@@ -68,7 +68,7 @@ def _mended_observed(known: ObservedStays, grown: Grown, cut: int, process: int)
     return None if table is None else ObservedStays(known.stages, table)
 
 
-@derived(_mended_observed, most=LARGE_KEPT)
+@derived(_mended_observed, most=CACHED_LARGE)
 def observed_stays(book: Book, cut: int, process: int) -> ObservedStays:
     """Exits and stays at risk by day of the stay, of stays that touched the last 730 days before the moment `cut`.
 
@@ -105,18 +105,18 @@ def _counted(book: Book, stays: Stays, cut: int, process: int) -> Floats:
     return np.concatenate([exits, at_risk[:, np.newaxis]], axis=1).astype(float)
 
 
-def daily_rates(seen: ObservedStays, rules: tuple[StageRule, ...], weights: Weights) -> Floats:
+def daily_rates(observed: ObservedStays, rules: tuple[StageRule, ...], weights: Weights) -> Floats:
     """The chance to leave on each day of a stay for each target, of those still there: shape (n, n + 2, 721).
 
     whole = (O + m·share) ÷ (R + m·days); of an age class (O + k·whole ÷ Σwhole) ÷ (R + k ÷ Σwhole), O exits and R days at risk,
     m and k the weights. With classes of a day and no weights it is the estimate of Aalen and Johansen (1978) on whole days.
     """
-    share, days = _as_set(seen.stages, rules)
-    rates = np.zeros_like(seen.exits)
-    for stage, exits in enumerate(seen.exits):
+    share, days = _as_set(observed.stages, rules)
+    rates = np.zeros_like(observed.exits)
+    for stage, exits in enumerate(observed.exits):
         starts = age_classes(exits.sum(axis=0), weights.class_exits)
         of_class = np.add.reduceat(exits, starts, axis=1)
-        exposure = np.add.reduceat(seen.at_risk[stage], starts)
+        exposure = np.add.reduceat(observed.at_risk[stage], starts)
         if weights.set_exits or weights.whole_exits:
             whole = (of_class.sum(axis=1) + weights.set_exits * share[stage]) / (
                 exposure.sum() + weights.set_exits * days[stage]
@@ -133,19 +133,19 @@ def age_classes(exits: Floats, least: int) -> Ints:
     """First days of the age classes: one closes on the first day on which it holds `least` exits, the last goes on for ever."""
     if least <= 1:
         return np.arange(len(exits))
-    starts, seen = [0], 0.0
+    starts, counted = [0], 0.0
     for day in np.flatnonzero(exits).tolist():
-        seen += exits[day]
-        if seen >= least and day + 1 < len(exits):
+        counted += exits[day]
+        if counted >= least and day + 1 < len(exits):
             starts.append(day + 1)
-            seen = 0.0
-    if len(starts) > 1 and seen < least:
+            counted = 0.0
+    if len(starts) > 1 and counted < least:
         starts.pop()
     return np.array(starts)
 
 
 def _as_set(stages: tuple[int, ...], rules: tuple[StageRule, ...]) -> tuple[Floats, Floats]:
-    """What is set says of a stage's exits: the share that goes to the next stage (or is won), the rest lost; and its days."""
+    """A stage's exits as set: the share that goes to the next stage (or is won), the rest lost; and its days."""
     count = len(stages)
     chance = np.r_[[rules[stage].probability_bp / WHOLE_BP for stage in stages], 1.0]
     onward = np.divide(chance[:-1], chance[1:], out=np.full(count, 0.5), where=chance[1:] > 0)
@@ -155,7 +155,7 @@ def _as_set(stages: tuple[int, ...], rules: tuple[StageRule, ...]) -> tuple[Floa
     typical = np.array([rules[stage].typical_days or np.nan for stage in stages], dtype=float)
     known = typical[~np.isnan(typical)]
     days = np.where(np.isnan(typical), known.mean() if len(known) else DAYS_WHERE_NONE_ARE_SET, typical)
-    # Of deals that leave within the day a daily rate cannot tell.
+    # A daily rate cannot describe deals that leave within the day.
     return share, np.maximum(days, 1.0)
 
 
@@ -165,7 +165,7 @@ def _decided(book: Book, stays: Stays, cut: int) -> Ints:
     return np.bincount(book.deals.process[decided], minlength=len(book.reference.processes))
 
 
-@derived(recounting(_decided), most=FITS_KEPT)
+@derived(recounting(_decided), most=CACHED_FITS)
 def decided_deals(book: Book, cut: int) -> Ints:
     """Of each process the deals with history that were won or lost in the look-back before `cut`, shape (processes,)."""
     return _decided(book, book.stays, cut)

@@ -14,7 +14,7 @@ from wise_tally.core.calendar import NO_DAY, midnight_ending
 from wise_tally.core.deal_list import slipped, slipped_with
 from wise_tally.core.derived import Grown, derived
 from wise_tally.core.money import Ints
-from wise_tally.core.outlook.moves import LARGE_KEPT
+from wise_tally.core.outlook.moves import CACHED_LARGE
 from wise_tally.core.reach import first_win
 from wise_tally.core.reference_data import OPEN
 from wise_tally.core.statistics import DAY_SECONDS, Floats
@@ -108,7 +108,7 @@ def landmarks(book: Book, cut: int, horizon: int) -> Ints:
 
 
 def _mended_past(known: Past, grown: Grown, as_of: date, horizon: int) -> Past | None:
-    """What deals stood at stays while what came or went took effect after the newest landmark; which of them were won is told anew."""
+    """What deals stood at stays while what came or went took effect after the newest landmark; those won are worked out anew."""
     cut = midnight_ending(as_of, grown.new.reference.time_zone)
     if not grown.growth.same_known or (grown.growth.moments < cut - horizon * DAY_SECONDS).any():
         return None
@@ -121,7 +121,7 @@ def _won_in_time(book: Book, deal: Ints, moment: Ints, horizon: int) -> Flags:
     return np.asarray((won_at >= moment) & (won_at < moment + horizon * DAY_SECONDS))
 
 
-@derived(_mended_past, most=LARGE_KEPT)
+@derived(_mended_past, most=CACHED_LARGE)
 def past_open_deals(book: Book, as_of: date, horizon: int) -> Past:
     """All open deals with history on every landmark; of more than 15 000 rows every k-th."""
     rev, cut = book.revisions, midnight_ending(as_of, book.reference.time_zone)

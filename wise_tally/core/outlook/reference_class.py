@@ -11,7 +11,7 @@ from wise_tally.core.reach import first_win
 from wise_tally.core.statistics import DAY_SECONDS
 
 ENOUGH = 30
-# A class of fewer says nothing.
+# A class of fewer proves nothing.
 LEAST = 10
 
 
@@ -33,7 +33,7 @@ class ReferenceClass:
 
     @property
     def enough(self) -> bool:
-        """Whether the class holds at least 10 stays: fewer are not told."""
+        """Whether the class holds at least 10 stays: with fewer no chance is given."""
         return len(self.deals) >= LEAST
 
 

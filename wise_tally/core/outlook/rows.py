@@ -12,7 +12,7 @@ from wise_tally.core.book import Book, BookAsOf, Flags
 from wise_tally.core.breakdowns import Pairs, grouping
 from wise_tally.core.calendar import Period
 from wise_tally.core.derived import Grows, derived
-from wise_tally.core.forecast import ROWS_KEPT, ForecastLines, forecast_lines, sums_by_node
+from wise_tally.core.forecast import CACHED_ROWS, ForecastLines, forecast_lines, sums_by_node
 from wise_tally.core.lines import Filter
 from wise_tally.core.measures import AMOUNT
 from wise_tally.core.money import Ints, sum_by_group
@@ -66,7 +66,7 @@ def days_ahead(snapshot: BookAsOf, period: Period) -> tuple[int, int]:
     return max(period.starts_on.toordinal() - 1 - today, 0), max(period.ends_on.toordinal() - today, 0)
 
 
-@derived(Grows.KEPT)
+@derived(Grows.CARRIED)
 def of_deals(book: Book, snapshot: BookAsOf, period: Period) -> OfDeals:
     """The outlook of each deal. Of a period that begins later it is what is won by its end less what is won before it."""
     before, until = days_ahead(snapshot, period)
@@ -85,9 +85,9 @@ def of_deals(book: Book, snapshot: BookAsOf, period: Period) -> OfDeals:
 
 
 def shown_chances(book: Book, snapshot: BookAsOf, period: Period) -> Floats:
-    """The chance of each deal of the snapshot to be won in the period; NaN where none is told.
+    """The chance of each deal of the snapshot to be won in the period; NaN where there is none.
 
-    None is told of closed deals, of processes with fewer than 20 decided deals and of stages with fewer than 10 past stays.
+    There is none for closed deals, for processes with fewer than 20 closed deals and for stages with fewer than 10 past stays.
     """
     whole = of_deals(book, snapshot, period)
     enough = whole.until.decided[book.deals.process[snapshot.deal]] >= ENOUGH_TO_SHOW
@@ -120,7 +120,7 @@ def _to_come_of_deals(book: Book, snapshot: BookAsOf, to_come: StillToCome) -> I
     return shares
 
 
-@derived(Grows.KEPT, most=ROWS_KEPT)
+@derived(Grows.CARRIED, most=CACHED_ROWS)
 def outlook_rows(book: Book, snapshot: BookAsOf, period: Period, scope: Filter, by: str) -> dict[int, OutlookRow]:
     """The outlook of every node of `by`, without ranges; empty where what is counted has none."""
     if not has_outlook(snapshot):

@@ -77,18 +77,18 @@ def still_to_come(book: Book, cut: int, horizon: int, before: int = 0) -> StillT
 
     Those won in the first `before` days are left out.
     """
-    seen, (won_at, won_minor) = created_moments(book), first_win(book)
-    came = np.flatnonzero(seen < cut)
+    created, (won_at, won_minor) = created_moments(book), first_win(book)
+    came = np.flatnonzero(created < cut)
     if not len(came) or horizon <= 0:
         return NOTHING_TO_COME
-    age = (cut - int(seen[came].min())) / DAY_SECONDS
+    age = (cut - int(created[came].min())) / DAY_SECONDS
     span = min(float(YEAR_DAYS), age)
     won = np.flatnonzero((won_at < cut) & (won_at >= cut - span * DAY_SECONDS))
     took = (won_at[won] - book.deals.created_at[won]) / DAY_SECONDS
     ways = (np.maximum(horizon - took, 0.0) - np.maximum(before - took, 0.0)) / max(span, 1.0)
     fits = ways > 0
     won, expected, process = won[fits], ways[fits], book.deals.process[won[fits]]
-    ago = (cut - seen[came]) / DAY_SECONDS
+    ago = (cut - created[came]) / DAY_SECONDS
     for one in np.unique(process).tolist():
         own = ago[book.deals.process[came] == one]
         past = np.count_nonzero(own <= span) / max(span, 1.0)
@@ -125,8 +125,8 @@ def _month(day: npt.NDArray[np.floating]) -> Ints:
 
 def run_rate(book: Book, cut: int, horizon: int) -> StillToCome:
     """What is won if wins go on as in the last year (or since the book began): each past win, horizon ÷ days of it times."""
-    seen, (won_at, won_minor) = created_moments(book), first_win(book)
-    began = int(seen[seen < cut].min()) if (seen < cut).any() else cut
+    created, (won_at, won_minor) = created_moments(book), first_win(book)
+    began = int(created[created < cut].min()) if (created < cut).any() else cut
     span = min(float(YEAR_DAYS), (cut - began) / DAY_SECONDS)
     won = np.flatnonzero((won_at < cut) & (won_at >= cut - span * DAY_SECONDS))
     return StillToCome(book.deals.process[won], won_minor[won], np.full(len(won), max(horizon, 0) / max(span, 1.0)))

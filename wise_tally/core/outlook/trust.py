@@ -12,7 +12,7 @@ from wise_tally.core.derived import Grown, derived
 from wise_tally.core.lines import Filter
 from wise_tally.core.money import Ints
 from wise_tally.core.outlook.fit import ENOUGH_TO_CORRECT, ENOUGH_TO_SHOW, Fit, chances, fit
-from wise_tally.core.outlook.moves import LARGE_KEPT
+from wise_tally.core.outlook.moves import CACHED_LARGE
 from wise_tally.core.outlook.rows import days_ahead
 from wise_tally.core.reach import first_win
 from wise_tally.core.reference_data import OPEN
@@ -54,7 +54,7 @@ def _same_then(known: tuple[Ints, Floats, float], grown: Grown, as_of: date, hor
     return known if grown.growth.same_known and (grown.growth.moments >= began).all() else None
 
 
-@derived(_same_then, most=LARGE_KEPT)
+@derived(_same_then, most=CACHED_LARGE)
 def _given_then(book: Book, as_of: date, horizon: int) -> tuple[Ints, Floats, float]:
     """The deals open `horizon` days ago, the chances they were given, and how far days sway together."""
     then = book.looked_back(as_of - timedelta(days=horizon))
@@ -65,7 +65,7 @@ def _given_then(book: Book, as_of: date, horizon: int) -> tuple[Ints, Floats, fl
 
 @dataclass(frozen=True)
 class Trust:
-    """What leads, `leads` one of WEIGHTED, FEW, OUTLOOK and CORRECTED; the decided deals it rests on; the last days where they were judged;
+    """What leads, `leads` one of WEIGHTED, FEW, OUTLOOK and CORRECTED; the closed deals it rests on; the last days where they were judged;
     and whose back-test was better where one was.
     """
 
@@ -78,7 +78,7 @@ class Trust:
 
     @property
     def shown(self) -> bool:
-        """Whether there is an outlook at all: fewer than 20 decided deals teach nothing."""
+        """Whether there is an outlook at all: fewer than 20 closed deals teach nothing."""
         return self.decided >= ENOUGH_TO_SHOW
 
     @property

@@ -1,11 +1,11 @@
 """The verdict: whether the outlook leads, with what past periods came to beside what is known of the last days."""
 
-from wise_tally.core.backtest import CHECKPOINTS, LOOKS_KEPT, checkpoints, unchanged_before
+from wise_tally.core.backtest import CACHED_LOOKS, CHECKPOINTS, checkpoints, unchanged_before
 from wise_tally.core.book import Book, BookAsOf
 from wise_tally.core.calendar import Period
 from wise_tally.core.dashboard_counts import sums_by_period
 from wise_tally.core.derived import Grown, Grows, derived
-from wise_tally.core.forecast import ROWS_KEPT, forecast_lines
+from wise_tally.core.forecast import CACHED_ROWS, forecast_lines
 from wise_tally.core.lines import Filter
 from wise_tally.core.outlook.back_test import LEAST_PERIODS, past_periods
 from wise_tally.core.outlook.fit import ENOUGH_TO_SHOW
@@ -22,9 +22,9 @@ def recent_periods(book: Book, snapshot: BookAsOf, period: Period) -> list[Perio
     return past_periods(book, snapshot.as_of, period.kind if period.kind in KINDS else "quarter", PERIODS)
 
 
-@derived(Grows.KEPT, most=ROWS_KEPT)
+@derived(Grows.CARRIED, most=CACHED_ROWS)
 def verdict(book: Book, snapshot: BookAsOf, period: Period, scope: Filter) -> Trust:
-    """What leads in a scope: by its decided deals, the last days, and whether weighted or the run rate missed by less.
+    """What leads in a scope: by its closed deals, the last days, and whether weighted or the run rate missed by less.
 
     Past periods are judged at the place where this one stands.
     """
@@ -59,7 +59,7 @@ def _untouched(means: dict[str, int], grown: Grown, period: Period, index: int) 
     return means if unchanged_before(grown, checkpoints(period)[index], Filter()) else None
 
 
-@derived(_untouched, most=LOOKS_KEPT)
+@derived(_untouched, most=CACHED_LOOKS)
 def _means_at(book: Book, period: Period, index: int) -> dict[str, int]:
     """What each method expected of the whole book on average, in minor units; empty where too few deals had been decided."""
     snapshot = book.looked_back(checkpoints(period)[index])

@@ -1,1 +1,1 @@
-"""Briefs that were kept, findings put aside, bounds of findings, and the mail that brings a brief."""
+"""Saved briefs, findings put aside, bounds of findings, and the mail that brings a brief."""

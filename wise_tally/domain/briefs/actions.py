@@ -65,7 +65,7 @@ def take_back(viewer: Viewer, finding: str, now: datetime) -> None:
 
 @dataclass(frozen=True)
 class BriefContent:
-    """What a brief says, ready to be kept: whose deals, the period, the day and its content as JSON."""
+    """The content of a brief, ready to be saved: whose deals, the period, the day and its content as JSON."""
 
     who: str
     period: str
@@ -74,14 +74,14 @@ class BriefContent:
 
 
 @transaction.atomic
-def keep_brief(viewer: Viewer, told: BriefContent, why: str, now: datetime) -> KeptBrief:
+def keep_brief(viewer: Viewer, brief: BriefContent, why: str, now: datetime) -> KeptBrief:
     """Freeze a brief; one of the same day and reason stays as it was kept first."""
     person = _person(viewer)
-    same = KeptBrief.objects.filter(by=person, who=told.who, as_of=told.as_of, why=why).first()
+    same = KeptBrief.objects.filter(by=person, who=brief.who, as_of=brief.as_of, why=why).first()
     if same is not None:
         return same
-    key = new_key(KeptBrief, f"{viewer.key} {told.as_of:%Y%m%d} {told.who}")
-    values = {"who": told.who, "period": told.period, "as_of": told.as_of, "why": why, "content": told.content}
+    key = new_key(KeptBrief, f"{viewer.key} {brief.as_of:%Y%m%d} {brief.who}")
+    values = {"who": brief.who, "period": brief.period, "as_of": brief.as_of, "why": why, "content": brief.content}
     saved = KeptBrief.objects.create(key=key, by=person, kept_at=now, **values)
     audit(viewer, "brief kept", key, now, after=why)
     return saved

@@ -1,4 +1,4 @@
-"""Kept briefs, what people put aside, the bounds of findings, and who has the brief by mail."""
+"""Saved briefs, what people put aside, the bounds of findings, and who has the brief by mail."""
 
 from django.db import models
 

@@ -1,4 +1,4 @@
-"""PostgreSQL: a server of its own, triggers that last as long as their transaction, and errors told by their codes."""
+"""PostgreSQL: a server of its own, triggers that last as long as their transaction, and errors recognised by their codes."""
 
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence

@@ -1,4 +1,4 @@
-"""SQLite: one file, temporary triggers, and errors told by their words."""
+"""SQLite: one file, temporary triggers, and errors recognised by their words."""
 
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence

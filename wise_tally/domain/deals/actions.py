@@ -69,7 +69,7 @@ class StageRefused(WriteConflict):
 
 
 class ClosingRefused(Exception):
-    """A deal cannot be closed so; `faults` says by field (`closed_on`, `lost_reason`) what is wrong and what to do."""
+    """A deal cannot be closed like this; `faults` says by field (`closed_on`, `lost_reason`) what is wrong and what to do."""
 
     def __init__(self, faults: Mapping[str, str]) -> None:
         super().__init__(" ".join(faults.values()))
@@ -180,7 +180,7 @@ def _state(revision: DealRevision) -> tuple[object, ...]:
 def _revised(deal: Deal, last: DealRevision, state: DealState, closing: Closing) -> DealRevision:
     """The revision that the state asks for, not saved; what closes a deal takes its own category from it."""
     closed, lost = state.stage.kind != StageKind.OPEN, state.stage.kind == StageKind.LOST
-    kept_reason = last.lost_reason if state.stage == last.stage else ""
+    reason_before = last.lost_reason if state.stage == last.stage else ""
     return DealRevision(
         deal=deal,
         stage=state.stage,
@@ -190,7 +190,7 @@ def _revised(deal: Deal, last: DealRevision, state: DealState, closing: Closing)
         territory=state.territory if state.moves_place else last.territory,
         category=last.category if closed and state.stage == last.stage else None if closed else state.category,
         probability_bp=state.probability_bp if state.sets_probability else last.probability_bp,
-        lost_reason=(closing.lost_reason or kept_reason) if lost else "",
+        lost_reason=(closing.lost_reason or reason_before) if lost else "",
     )
 
 

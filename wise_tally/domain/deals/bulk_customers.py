@@ -1,4 +1,4 @@
-"""Several accounts or leads changed at once, all or none; what was changed can be put back."""
+"""Several accounts or leads changed at once, all or none; what was changed can be undone."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass

@@ -256,7 +256,7 @@ def document_of(revision: DealRevision, kind: str, now: datetime) -> tuple[str, 
         return "", ""
     lines = list(DealLine.objects.filter(deal=revision.deal).select_related("product").order_by("pk"))
     rows = [(n, line_amount(n.quantity_10000ths, n.unit_price_minor, n.discount_bp or 0)) for n in lines]
-    title = "Offer" if kind == Document.OFFER else "Draft invoice"
+    title = "Quote" if kind == Document.OFFER else "Draft invoice"
     answer = {
         "title": title,
         "deal": revision.deal,

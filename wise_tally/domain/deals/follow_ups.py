@@ -1,4 +1,4 @@
-"""Following up by telephone: reached with what came of it, not reached with the next try, or later."""
+"""Following up by telephone: reached with its outcome, not reached with the next try, or later."""
 
 from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
@@ -24,7 +24,7 @@ MESSAGE_PLACEHOLDERS = {"name", "me", "firm", "next"}
 
 @dataclass(frozen=True)
 class FollowUp:
-    """What became of a try: in words what was said, the day of the next step or try (None for none), and whether the firm's
+    """The outcome of a try: what was said in words, the day of the next step or try (None for none), and whether the firm's
     message goes to somebody who was not reached."""
 
     outcome: str
@@ -49,7 +49,7 @@ def next_try(day: date) -> date:
 def follow_up(
     viewer: Viewer, reference: ReferenceData, about: About, planned: Activity | None, what: FollowUp, now: datetime
 ) -> None:
-    """Keep what became of a try, in one step; a lead that was new is then being worked on.
+    """Keep the outcome of a try, in one step; a lead that was new is then being worked on.
 
     Not reached is written down as a task: it is no contact with the customer and clears no contact gap. Raises
     WriteConflict.

@@ -73,7 +73,7 @@ def _detail(record: Any) -> str:
 
 
 def _differing(row: Row | None, other: Row | None) -> str:
-    """What the audit tells of a row: the values that differ from the other."""
+    """What the audit records of a row: the values that differ from the other."""
     if row is None:
         return ""
     record = _record(row)

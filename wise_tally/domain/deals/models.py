@@ -75,7 +75,7 @@ class Deal(models.Model):
 class DealRevision(models.Model):
     """One full state of a deal from a moment on, never changed afterwards; the order within a deal is that of the rows.
 
-    A change put back at once is `void`, as is the row that says so: both count nowhere. `replaced` holds as text what the
+    A change put back at once is `void`, as is the row that records it: both count nowhere. `replaced` holds as text what the
     change replaced beside the state, so that putting it back restores that too.
     """
 

@@ -15,7 +15,7 @@ from wise_tally.domain.org.models import AuditEntry, OutboxMessage
 from wise_tally.domain.org.records import values_of
 
 ERASED = "erased person"
-# What tells who somebody is; all of it is replaced wherever it stands in texts.
+# What identifies a person; all of it is replaced wherever it stands in texts.
 PERSONAL = ("name", "email", "phone")
 COLUMNS: dict[type[models.Model], tuple[str, ...]] = {
     Contact: (*PERSONAL, "job_title"),
@@ -29,7 +29,7 @@ def _about(record: Contact | Lead) -> Q:
 
 
 def _named(record: Contact | Lead, *fields: str) -> Q:
-    """Rows in which a text field holds what tells who somebody is."""
+    """Rows in which a text field holds what identifies a person."""
     condition = Q(pk__in=())
     for word in filter(None, (getattr(record, name) for name in PERSONAL)):
         for field in fields:

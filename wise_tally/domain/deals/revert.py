@@ -60,7 +60,7 @@ def revert(viewer: Viewer, reference: ReferenceData, deal: Deal, expected_revisi
 def take_back_added(
     viewer: Viewer, reference: ReferenceData, deal: Deal, expected_revision: int, now: datetime
 ) -> None:
-    """Remove a deal that was added by a slip of the hand, as if it had never been; the audit still tells of it.
+    """Remove a deal that was added by mistake, as if it had never been; the audit still records it.
 
     Raises OldState where it was changed since, StageRefused where somebody else added it, it is older, or something belongs to
     it already, PermissionDenied.

@@ -1,4 +1,4 @@
-"""The audit as sentences: what somebody did, to what, and what became of it."""
+"""The audit as sentences: what somebody did, to what, and its outcome."""
 
 import re
 from collections.abc import Callable, Mapping

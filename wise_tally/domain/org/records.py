@@ -22,6 +22,11 @@ class ChangedMeanwhile(Exception):
         super().__init__("Somebody else has changed this in the meantime.")
         self.now = now
 
+    def otherwise(self, expected: str) -> dict[str, Any]:
+        """The present values that differ from those expected, a text of as_text."""
+        there = expected_values(expected)
+        return {name: value for name, value in self.now.items() if there.get(name) != value}
+
 
 class InUse(WriteConflict):
     """The record cannot be taken away because others refer to it."""

@@ -4,7 +4,7 @@ from datetime import datetime, timedelta
 
 from wise_tally.domain.org.models import SentForm
 
-KEPT = timedelta(days=1)
+REMEMBERED = timedelta(days=1)
 
 
 def begin_form(mark: str, now: datetime) -> bool:
@@ -28,4 +28,4 @@ def end_form(mark: str, led_to: str) -> None:
 
 def forget_forms(now: datetime) -> None:
     """Nobody sends a form of yesterday twice."""
-    SentForm.objects.filter(sent_at__lt=now - KEPT).delete()
+    SentForm.objects.filter(sent_at__lt=now - REMEMBERED).delete()

@@ -47,7 +47,7 @@ class NewStage:
 
 
 def _refuse_taken(name: str, besides: Process | None = None) -> None:
-    """Raises NameTaken where another process has a name, in whatever case."""
+    """Raises NameTaken where another process has a name; upper and lower case are the same."""
     taken = Process.objects.filter(name__iexact=name).first()
     if taken is not None and taken != besides:
         raise NameTaken(taken)

@@ -188,7 +188,7 @@ def _require_planning(
 
 
 def recent_changes(viewer: Viewer, reference: ReferenceData, today: date, most: int) -> list[QuotaChange]:
-    """The last changes that the viewer could put back, the latest first."""
+    """The last changes that the viewer could undo, the latest first."""
     changes: list[QuotaChange] = []
     for change in QuotaChange.objects.filter(undone=False).select_related("person").order_by("-pk").iterator(50):
         nodes = {(row[0], row[1]) for row in change.cells["cells"]}
@@ -239,7 +239,7 @@ def require_untargeted(subject: str, key: str, name: str) -> None:
 
 
 class CallRefused(Exception):
-    """A call that cannot be made so; says what is accepted."""
+    """A forecast that cannot be submitted like this; the message says what is accepted."""
 
 
 @dataclass(frozen=True)

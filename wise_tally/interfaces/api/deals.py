@@ -144,7 +144,7 @@ def _state(line: FilterLine, index: int, row: DealRow) -> dict[str, Any]:
 
 @router.get("", response={200: DealPage, **PROBLEMS}, summary="Deals as of a day")
 def deals(request: PageRequest, response: HttpResponse, options: Query[PagedOptions]) -> dict[str, Any]:
-    """A page of the deals that the token's person may see; the headers, too, say how many there are and where to go on."""
+    """A page of the deals that the token's person may see; the headers, too, hold how many there are and where to go on."""
     refuse_unknown(request, PagedOptions)
     line = _line(request, options)
     rows = _places(line, options.status)

@@ -18,7 +18,7 @@ from wise_tally.core.money import sum_by_group
 from wise_tally.core.reference_data import WON
 from wise_tally.domain.formats import day, money, plural, points
 from wise_tally.pages.attainment.cash_chart import MonthRow, cash_chart
-from wise_tally.web.answers import say, workings
+from wise_tally.web.answers import answer_sentence, workings
 from wise_tally.web.deal_columns import attributes_of
 from wise_tally.web.deal_rows import accounts_numbered, names_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -133,7 +133,7 @@ def page(request: PageRequest) -> HttpResponse:
     months = _months(cash, query)
     sentence = of_cash([(period_words(row.period), row.won_minor, row.open_minor) for row in cash.rows])
     answer = {
-        "say": say(sentence, workings("attainment:cash-working", query, "won")),
+        "answer_sentence": answer_sentence(sentence, workings("attainment:cash-working", query, "won")),
         "query": query,
         "kinds": [(name, KIND_WORDS[name]) for name in KINDS],
         "won": won,

@@ -37,7 +37,7 @@ from wise_tally.domain.org.access import May, Viewer, sees_partners_pay, sees_pa
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import CommissionRate, Person, RateAboveQuota
 from wise_tally.domain.targets.statement_actions import issue_statement, last_statement
-from wise_tally.web.answers import say, workings
+from wise_tally.web.answers import answer_sentence, workings
 from wise_tally.web.deal_rows import names_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
@@ -165,7 +165,7 @@ def page(request: PageRequest) -> HttpResponse:
     earned = [(name, one.commission_minor) for _, name, one in everyone]
     sentence = of_commissions(whole, earned, statements.subject)
     answer = {
-        "say": say(
+        "answer_sentence": answer_sentence(
             sentence, workings("attainment:commissions-working", statements.query(), "commission", "taken_back")
         ),
         "page_query": statements,

@@ -1,7 +1,7 @@
 """The rows of attainment to draw: won against quota and pace, what is still needed, and ranks."""
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Container, Sequence
 from dataclasses import dataclass, replace
 
 from wise_tally.core.activity import METRIC
@@ -78,7 +78,7 @@ def rows_of(query: AttainmentQuery, shown: Sequence[Place] | None = None) -> lis
                 days.needed_per_week(record.forecast.gap),
                 days.at_todays_pace(record.forecast.won),
                 deals_needed(record.forecast.gap, past) if past else None,
-                rank if _is_flat(query.by) else None,
+                rank if is_flat(query.by) else None,
                 shares_rank,
             )
         )
@@ -96,20 +96,26 @@ def _ranked_by(record: AttainmentRow) -> float | None:
     return record.to_date
 
 
-def _is_flat(by: str) -> bool:
+def is_flat(by: str) -> bool:
+    """Whether the rows of a breakdown stand side by side, not in a tree."""
     return by not in ("team", "territory")
 
 
 def _order(line: FilterLine, by: str, records: dict[int, AttainmentRow]) -> list[tuple[int, int]]:
     """Nodes with their depth. Where rows stand side by side those that hold something, the furthest ahead first."""
-    if _is_flat(by):
+    if is_flat(by):
         holding = [(n, r) for n, r in records.items() if r.forecast.won or r.forecast.open or r.forecast.quota]
         holding.sort(key=lambda item: (item[0] == NONE, -(item[1].to_date or 0.0), -item[1].forecast.won))
         return [(node, 0) for node, _ in holding]
+    return tree_places(line, by, records)
+
+
+def tree_places(line: FilterLine, by: str, nodes: Container[int]) -> list[tuple[int, int]]:
+    """Teams or territories among `nodes` with their depth, parents before children; what belongs to none comes last."""
     reference = line.book.reference
     tree = reference.team_tree(line.as_of) if by == "team" else reference.territory_tree(line.as_of)
-    order = [(node, depth) for node, depth in in_tree_order(tree) if node in records]
-    return [*order, (NONE, 0)] if NONE in records else order
+    order = [(node, depth) for node, depth in in_tree_order(tree) if node in nodes]
+    return [*order, (NONE, 0)] if NONE in nodes else order
 
 
 def _bar(query: AttainmentQuery, record: AttainmentRow, largest: int) -> InkBar:

@@ -15,8 +15,9 @@ from wise_tally.core.calendar import Period
 from wise_tally.core.forecast import ForecastRow
 from wise_tally.core.same_days import same_days
 from wise_tally.core.tally import change_of
+from wise_tally.pages.attainment.grid import is_flat, tree_places
 from wise_tally.pages.attainment.query import AttainmentQuery
-from wise_tally.web.answers import say, workings
+from wise_tally.web.answers import answer_sentence, workings
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import period_words
@@ -52,8 +53,9 @@ class Cell:
 
     @property
     def change(self) -> int | float | None:
-        """This less before; None where either is none."""
-        return change_of(self.now, self.then)
+        """This less before, shares to the whole point; None where either is none."""
+        change = change_of(self.now, self.then)
+        return round(change, 2) if self.shape == "percent" and change is not None else change
 
     @property
     def sign(self) -> str:
@@ -73,6 +75,7 @@ class ComparedRow:
     """A node with its figures side by side."""
 
     name: str
+    depth: int
     cells: tuple[Cell, ...]
     # What the workings of the spans are opened by.
     query: "ComparisonQuery"
@@ -113,7 +116,7 @@ def _value(row: ForecastRow | None, figure: str) -> int | float | None:
 
 
 def compared_rows(query: ComparisonQuery, by: str, spans: tuple[Period, Period | None]) -> list[ComparedRow]:
-    """The rows of a breakdown that won or lost in either span, the most won first; equal ones by name."""
+    """The rows of a breakdown that won or lost in either span: a tree in its order, others by what was won, then by name."""
     line, (present, earlier) = query.line, spans
     if earlier is None:
         return []
@@ -121,16 +124,17 @@ def compared_rows(query: ComparisonQuery, by: str, spans: tuple[Period, Period |
     by_node = side_by_side(line.book, line.snapshot, (present, earlier), line.scope, by)
     rows = []
     largest = max((row.won for pair in by_node.values() for row in pair if row), default=0)
-    for node, pair in by_node.items():
+    places = [(node, 0) for node in by_node] if is_flat(by) else tree_places(line, by, by_node)
+    for node, depth in places:
+        now, then = pair = by_node[node]
         if not any(row and (row.deals_won or row.deals_lost) for row in pair):
             continue
-        now, then = pair
         bar, stroke = (share(row.won if row else 0, largest) for row in pair)
         token = token_of(group, node)
         cells = tuple(Cell(name, shape, _value(now, name), _value(then, name)) for name, _, shape in COMPARED)
         name = group.key_and_name(node)[1] or f"without a {words_of(by)}"
-        rows.append(ComparedRow(name, cells, query, token, (present, earlier), bar, stroke))
-    return sorted(rows, key=lambda row: (-(row.cells[0].now or 0), row.name))
+        rows.append(ComparedRow(name, depth, cells, query, token, (present, earlier), bar, stroke))
+    return sorted(rows, key=lambda row: (-(row.cells[0].now or 0), row.name)) if is_flat(by) else rows
 
 
 @require_safe
@@ -141,7 +145,7 @@ def page(request: PageRequest) -> HttpResponse:
     rows, turned = paged(request, compared_rows(query, query.by, spans), query.query())
     answer = {
         **_whole(query, spans),
-        "by": query.by,
+        "is_tree": not is_flat(query.by),
         "by_words": words_of(query.by),
         "by_links": query.links("by", dict(choices(OF_FORECAST))),
         "against_links": query.links("against", AGAINST),
@@ -162,7 +166,9 @@ def _whole(query: ComparisonQuery, spans: tuple[Period, Period | None]) -> dict[
     sentence = of_comparison(int(now or 0), None if spans[1] is None else int(then or 0), IN_SENTENCES[query.against])
     deals = sum(int(cell.now or 0) for cell in whole.cells[1:3]) if whole else 0
     return {
-        "say": say(sentence, workings("forecast:working", whole.working_now, "won") if whole else {}),
+        "answer_sentence": answer_sentence(
+            sentence, workings("forecast:working", whole.working_now, "won") if whole else {}
+        ),
         "whole": whole,
         "footer": Footer(deals, exports=exports("attainment:compared-table", query.query())),
     }

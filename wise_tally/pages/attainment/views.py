@@ -20,7 +20,7 @@ from wise_tally.domain.formats import as_words
 from wise_tally.pages.attainment.grid import Place, name_of, places_of, rows_of
 from wise_tally.pages.attainment.query import MEASURES, AttainmentQuery
 from wise_tally.pages.attainment.working import panel_of
-from wise_tally.web.answers import say, span_of, workings
+from wise_tally.web.answers import answer_sentence, span_of, workings
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.cumulative import Cumulative, cumulative, year_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -62,7 +62,7 @@ def _whole(query: AttainmentQuery, places: Sequence[Place]) -> dict[str, Any]:
     sentence = of_attainment(span_of(line), won, whole.pace, whole.forecast.quota, _behind(query, places), in_money)
     short = len(places) <= FEW_ROWS and not query.counts_activities
     return {
-        "say": say(sentence, _opens(query, working)),
+        "answer_sentence": answer_sentence(sentence, _opens(query, working)),
         "whole": whole,
         "whole_working": working,
         "needed": days.needed_per_week(whole.forecast.gap),
@@ -123,7 +123,7 @@ def year(request: PageRequest) -> HttpResponse:
     sentence = of_trend(Span("year", left), whole.forecast.won, whole.pace, whole.forecast.quota)
     opens = workings("forecast:working", query.working(token, span), "won", "won_to_pace", "gap", "attainment")
     answer = {
-        "say": say(sentence, opens),
+        "answer_sentence": answer_sentence(sentence, opens),
         "page_query": query,
         "year": span.text,
         "cumulative": _cumulative(query, token),

@@ -1,1 +1,1 @@
-"""The brief: what the figures say first, all findings, briefs kept, the brief by mail."""
+"""The brief: the findings that matter most, all findings, saved briefs, the brief by mail."""

@@ -1,4 +1,4 @@
-"""Briefs that were kept: what each said then, and what came of it."""
+"""Saved briefs: what each said then, and what has happened since."""
 
 import json
 from dataclasses import dataclass
@@ -35,7 +35,7 @@ def page(request: PageRequest) -> HttpResponse:
 
 @dataclass(frozen=True)
 class Became:
-    """A point of a kept brief, and what came of it in words; `href` leads to its deal or person, empty where it has none."""
+    """A point of a saved brief, and its outcome in words; `href` leads to its deal or person, empty where it has none."""
 
     words: str
     whose: str
@@ -46,7 +46,7 @@ class Became:
 
 @require_safe
 def one(request: PageRequest, key: str) -> HttpResponse:
-    """A kept brief as it was, each point with what came of it since."""
+    """A saved brief as it was, each point with its outcome since."""
     brief = get_object_or_404(KeptBrief, key=key, by__key=request.viewer.key)
     parameters = {"who": brief.who, "period": brief.period}
     line = request.filter_line = scope_of(request.viewer, {name: value for name, value in parameters.items() if value})
@@ -63,7 +63,7 @@ def one(request: PageRequest, key: str) -> HttpResponse:
 def became_of(
     points: list[dict[str, Any]], line: FilterLine, request: PageRequest, may_see: Visibility
 ) -> list[Became]:
-    """What came of each point by today: of a deal its state, of others whether it is still found and at how much."""
+    """The outcome of each point by today: of a deal its state, of others whether it is still found and at how much."""
     now = {finding.key: finding for finding in brief_for(line, request.viewer, may_see).findings}
     became = []
     for point in points:

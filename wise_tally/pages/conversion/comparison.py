@@ -24,14 +24,14 @@ class Against:
 
 
 def choices_of(line: FilterLine, viewer: Viewer) -> dict[str, Against]:
-    """What the scope can be held against: the same days of the period before or of the year before, the team of the person, everyone."""
+    """What the scope can be compared with: the same days of the period before or of the year before, the team of the person, everyone."""
     fiscal, reference = line.book.reference.fiscal, line.book.reference
     choices = {}
     for name in (BEFORE, YEAR):
         now, then = same_days(fiscal, line.period, line.as_of, name)
         if then is None:
             continue
-        # A running period says of itself, too, up to which day it counts.
+        # The label of a running period, too, shows up to which day it counts.
         words = period_words(then) if now == line.period else f"{period_words(then)} for {period_words(now)}"
         choices[name] = Against(LABELS[name], words, replace(line, period=then), {"period": then.text})
     scope, day = line.scope, line.as_of

@@ -14,7 +14,7 @@ from wise_tally.core.money import Ints
 from wise_tally.core.reference_data import WON
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import count, days, money, percent
-from wise_tally.web.answers import say, workings
+from wise_tally.web.answers import answer_sentence, workings
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
@@ -47,12 +47,14 @@ def _rows(line: FilterLine, names: list[str], leads: LeadRows) -> list[tuple[str
 
 @require_safe
 def page(request: PageRequest) -> HttpResponse:
-    """What became of the leads of the period, by source."""
+    """The outcome of the leads of the period, by source."""
     line, names, leads = read_leads(request)
     whole = lead_figures(line.snapshot, leads)
     sentence = of_leads(whole.leads, whole.open, whole.qualified, whole.won, whole.qualified_rate)
     answer = {
-        "say": say(sentence, workings("conversion:leads-working", line.query(), "qualified_rate", "won", "open")),
+        "answer_sentence": answer_sentence(
+            sentence, workings("conversion:leads-working", line.query(), "qualified_rate", "won", "open")
+        ),
         "whole": whole,
         "rows": _rows(line, names, leads),
         "steps": list(zip(lead_steps(), step_figures(line.snapshot, leads), strict=True)),

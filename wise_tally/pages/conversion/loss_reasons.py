@@ -9,9 +9,9 @@ import numpy as np
 from django.http import HttpResponse
 from django.shortcuts import render
 from django.urls import reverse
+from django.utils.safestring import SafeString
 from django.views.decorators.http import require_safe
 
-from wise_tally.core.answers.answer import Answer
 from wise_tally.core.answers.conversion import of_losses
 from wise_tally.core.breakdowns import OF_FORECAST, grouping
 from wise_tally.core.calendar import Period
@@ -23,7 +23,7 @@ from wise_tally.core.same_days import same_days
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import currency_sign, money, percent, plural, short
 from wise_tally.pages.conversion.query import line_of
-from wise_tally.web.answers import say
+from wise_tally.web.answers import answer_sentence
 from wise_tally.web.breakdowns import choices, words_of
 from wise_tally.web.deal_columns import lost_reason_places
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
@@ -213,7 +213,7 @@ def page(request: PageRequest) -> HttpResponse:
     query, lost = read_lost(request)
     rows, everything = _table(query.line, lost), query.query(measure=None)
     answer = {
-        "say": say(_sentence(lost, rows), {"lost": f"{reverse('conversion:lost-working')}?{everything}"}),
+        "answer_sentence": _sentence(lost, rows, everything),
         "by": lost.by,
         "by_words": lost.words,
         "by_links": query.links("by", dict(_choices())),
@@ -230,13 +230,13 @@ def page(request: PageRequest) -> HttpResponse:
     return render(request, "conversion/lost.html", answer)
 
 
-def _sentence(lost: Lost, rows: LostTable) -> Answer:
+def _sentence(lost: Lost, rows: LostTable, query: str) -> SafeString:
     whole = rows.whole
     before = whole.amount_before if lost.before else None
     causes = [(lost.name(row.value), row.amount_minor) for row in rows.rows]
-    return of_losses(
-        whole.deals, whole.amount_minor, before, causes, lost.words, "the same days of the previous period"
-    )
+    compared = "the same days of the previous period"
+    sentence = of_losses(whole.deals, whole.amount_minor, before, causes, lost.words, compared)
+    return answer_sentence(sentence, {"lost": f"{reverse('conversion:lost-working')}?{query}"})
 
 
 def _drawn_rows(query: LossQuery, lost: Lost, rows: LostTable) -> dict[str, Any]:
@@ -257,7 +257,7 @@ def _drawn_rows(query: LossQuery, lost: Lost, rows: LostTable) -> dict[str, Any]
     return {"stages": stages, "rows": drawn, "whole": rows.whole}
 
 
-def _place(text: str, sides: Sides) -> int:
+def _index(text: str, sides: Sides) -> int:
     known = {str(value): value for side in sides for value in side.tolist()}
     if text not in known:
         raise Refused("This row is not in this selection. Go back and choose one from the page.", 404)
@@ -287,7 +287,7 @@ def chosen(request: PageRequest) -> Chosen:
     flags, names = np.ones(len(lost.rows[side]), dtype=bool), []
     for part, values, named in (("value", lost.value, lost.name), ("reason", lost.reason, lost.reason_name)):
         if text := request.GET.get(part, ""):
-            index = _place(text, values)
+            index = _index(text, values)
             flags &= values[side] == index
             names.append(named(index))
     period = lost.before if side else lost.period

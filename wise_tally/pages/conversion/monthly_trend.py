@@ -18,7 +18,7 @@ from wise_tally.core.same_days import is_over, same_days
 from wise_tally.domain.formats import count, days, money, percent
 from wise_tally.pages.conversion.month_chart import DRAWN, FOLLOWED, SHOWN, MonthCell, Series, month_chart
 from wise_tally.pages.conversion.query import line_of
-from wise_tally.web.answers import say
+from wise_tally.web.answers import answer_sentence
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.footer import Footer
@@ -56,7 +56,7 @@ def page(request: PageRequest) -> HttpResponse:
     series, deals = _series(figures, line.as_of), int(owner_filtered(line.book, line.snapshot, line.scope).sum())
     named = [(period_words(month), month.text) for month in months[-SHOWN:]]
     answer = {
-        "say": _answer(line, months, series),
+        "answer_sentence": _answer(line, months, series),
         "series": series,
         "pictures": [(s, month_chart(line, s, figures), index) for index, s in enumerate(series) if s.name in DRAWN],
         "months": named,
@@ -81,7 +81,7 @@ def _answer(line: FilterLine, months: tuple[Period, ...], series: list[Series]) 
     new = [int(cell.value or 0) for cell in series[0].cells]
     unusual = [one.words for one in series if one.cells[last].stands_out]
     mean = mean_before(new, len(new) + last)
-    return say(of_monthly_trend(period_words(months[last]), new[last], mean, unusual), {})
+    return answer_sentence(of_monthly_trend(period_words(months[last]), new[last], mean, unusual), {})
 
 
 def _spans_compared(line: FilterLine) -> tuple[Period, Period | None]:

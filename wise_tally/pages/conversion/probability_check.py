@@ -1,4 +1,4 @@
-"""Set and seen: probabilities as set beside win rates as seen, the back-test, and adopting what was seen."""
+"""Set probabilities beside actual win rates, the back-test, and adopting the actual ones."""
 
 from dataclasses import dataclass
 from datetime import date
@@ -25,7 +25,7 @@ from wise_tally.domain.org.typed_days import typed_day
 from wise_tally.pages.conversion.calibration_chart import calibration_chart
 from wise_tally.pages.conversion.query import RowsQuery, line_of, stage_asked
 from wise_tally.pages.conversion.reliability import reliability
-from wise_tally.web.answers import say
+from wise_tally.web.answers import answer_sentence
 from wise_tally.web.files.tables import exports
 from wise_tally.web.filter_line import FilterLine, period_words
 from wise_tally.web.footer import Footer
@@ -65,7 +65,7 @@ def _rows(line: FilterLine, rates: tuple[ObservedRate, ...]) -> list[ObservedRow
 @require_http_methods(["GET", "HEAD", "POST"])
 @changing_needs(May.SET_RULES)
 def page(request: PageRequest) -> HttpResponse:
-    """Set and seen by stage; what adopting would do is shown before it is done."""
+    """Set and actual by stage; what adopting would do is shown before it is done."""
     query = CheckQuery.of(request)
     line = query.line
     rows = _rows(line, probability_check(line.book, line.snapshot, line.period, line.scope)[0].stages)
@@ -83,22 +83,22 @@ def page(request: PageRequest) -> HttpResponse:
         "may_set": request.viewer.may(May.SET_RULES) and not line.is_past,
         **(_tested(line) if query.backtest else {}),
     }
-    return render(request, "conversion/seen.html", answer, status=422 if wrong else 200)
+    return render(request, "conversion/probability_check.html", answer, status=422 if wrong else 200)
 
 
 def _compared(query: CheckQuery, rows: list[ObservedRow]) -> dict[str, Any]:
     """Stages with their set and actual win rates: in a sentence, as a picture, in all and by the breakdown."""
-    line, by, opens = query.line, query.by, f"{reverse('conversion:seen-working')}?{query.query()}"
+    line, by, opens = query.line, query.by, f"{reverse('conversion:probability-check-working')}?{query.query()}"
     groups = probability_check(line.book, line.snapshot, line.period, line.scope, by) if by != "company" else ()
     decided = sum(row.rate.decided for row in rows[:1])
     return {
-        "say": say(of_probability_check([_judged(row) for row in rows]), {}),
+        "answer_sentence": answer_sentence(of_probability_check([_judged(row) for row in rows]), {}),
         "rows": rows,
         "chart": calibration_chart([(row.name, row.rate, f"{opens}&stage={row.key}") for row in rows]),
         "test_query": query.query(backtest="yes"),
         "off": [row.name for row in rows if row.rate.off],
         "groups": [(group.key or "", group.name, _rows(line, group.stages)) for group in groups],
-        "footer": Footer(decided, exports=exports("conversion:seen-table", query.query())),
+        "footer": Footer(decided, exports=exports("conversion:probability-check-table", query.query())),
     }
 
 
@@ -109,7 +109,7 @@ def _judged(row: ObservedRow) -> tuple[str, bool | None, float, float | None]:
 
 
 def _chosen(request: PageRequest, rows: list[ObservedRow]) -> tuple[dict[str, int], str]:
-    """Stages whose seen rate is to be adopted, in basis points; and what is wrong with the choice."""
+    """Stages whose actual rate is to be adopted, in basis points; and what is wrong with the choice."""
     if request.method != "POST":
         return {}, ""
     wanted = request.POST.getlist("stage")
@@ -158,7 +158,7 @@ def _adopt(request: PageRequest, line: FilterLine, chosen: dict[str, int]) -> Ht
         request,
         f"{plural(changed, 'probability')} set from {shown_day(day)}. Past dates keep the old values.",
     )
-    return redirect(f"{reverse('conversion:seen')}?{line.query()}")
+    return redirect(f"{reverse('conversion:probability-check')}?{line.query()}")
 
 
 def read_back_test(line: FilterLine) -> BackTest:
@@ -209,7 +209,9 @@ def test_working(request: PageRequest, figure: str) -> HttpResponse:
     line = line_of(request)
     one_of(figure, TESTS, "is not a figure of the back-test", 404)
     panel = _test_panel(line, figure, stage_asked(request, line))
-    return panel_response(request, line, panel, f"{reverse('conversion:seen')}?{line.query()}&backtest=yes")
+    return panel_response(
+        request, line, panel, f"{reverse('conversion:probability-check')}?{line.query()}&backtest=yes"
+    )
 
 
 def _tested(line: FilterLine) -> dict[str, Any]:
@@ -238,7 +240,7 @@ def _tested(line: FilterLine) -> dict[str, Any]:
 
 @require_safe
 def working(request: PageRequest) -> HttpResponse:
-    """The working of a stage's seen rate."""
+    """The working of a stage's actual win rate."""
     query = RowsQuery.of(request)
     line, by = query.line, query.by
     key, row = stage_asked(request, line), request.GET.get("row", "")
@@ -249,7 +251,10 @@ def working(request: PageRequest) -> HttpResponse:
     if group is None or rate is None:
         raise Refused(f"“{key[:60]}” has no actual win rate in this row. Choose another stage.", 404)
     return panel_response(
-        request, line, _panel(line, by, group.node, group.name, rate), f"{reverse('conversion:seen')}?{line.query()}"
+        request,
+        line,
+        _panel(line, by, group.node, group.name, rate),
+        f"{reverse('conversion:probability-check')}?{line.query()}",
     )
 
 

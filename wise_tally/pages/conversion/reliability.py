@@ -1,4 +1,4 @@
-"""What chances said and what came: deals open in past quarters by the chance they had, set, actual and of the outlook."""
+"""Chances against outcomes: deals open in past quarters by the chance they had, set, actual and of the outlook."""
 
 from dataclasses import dataclass
 

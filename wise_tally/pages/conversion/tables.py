@@ -133,8 +133,8 @@ def _days_to_win(head: str, rows: list[tuple[str, DaysToWin]]) -> Sheet:
 
 
 @require_safe
-def seen_table(request: PageRequest, kind: str) -> HttpResponse:
-    """Set and seen of the whole, by row of the breakdown, or what the back-test found."""
+def probability_check_table(request: PageRequest, kind: str) -> HttpResponse:
+    """Set probabilities and actual win rates of the whole, by row of the breakdown, or what the back-test found."""
     query = RowsQuery.of(request)
     line, by = query.line, query.by
     sheets = {

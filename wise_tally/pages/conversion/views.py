@@ -43,7 +43,7 @@ from wise_tally.pages.conversion.comparison import Against, distinct, read_again
 from wise_tally.pages.conversion.drawing import PassingRow, passing_rows, time_groups
 from wise_tally.pages.conversion.query import ConversionQuery, line_of, stage_asked
 from wise_tally.pages.conversion.workings import Row, conversion_panel, row_named
-from wise_tally.web.answers import say, workings
+from wise_tally.web.answers import answer_sentence, workings
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.files.tables import exports
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
@@ -99,11 +99,11 @@ def page(request: PageRequest) -> HttpResponse:
 def _passing_rows(query: ConversionQuery, whole: ConversionGroup, rows: list[PassingRow]) -> dict[str, Any]:
     """The stages with the one that loses most, in a sentence, too."""
     leak = max(((row.loss.share, row) for row in rows if row.loss and row.loss.share), key=itemgetter(0), default=None)
-    return {"rows": rows, "leak": leak, "say": _answer(query, whole, rows, leak[1].key if leak else "")}
+    return {"rows": rows, "leak": leak, "answer_sentence": _answer(query, whole, rows, leak[1].key if leak else "")}
 
 
 def _other_side(query: ConversionQuery, rows: list[PassingRow], viewer: Viewer) -> dict[str, Any]:
-    """What the scope is held against, stage by stage."""
+    """What the scope is compared with, stage by stage."""
     against, chosen = read_against(query, viewer)
     other = _other(query, against[chosen]) if chosen else None
     return {
@@ -127,7 +127,7 @@ def _counting(query: ConversionQuery) -> dict[str, Any]:
 
 
 def _answer(query: ConversionQuery, whole: ConversionGroup, rows: list[PassingRow], worst: str) -> SafeString:
-    """The stage that loses most of the decided deals, in one sentence."""
+    """The stage that loses most of the closed deals, in one sentence."""
     steps = [
         Step(row.name, row.reached, row.loss.lost, row.loss.lost_minor, row.loss.share)
         for row in rows
@@ -136,7 +136,9 @@ def _answer(query: ConversionQuery, whole: ConversionGroup, rows: list[PassingRo
     totals, parameters = whole.totals, query.query(by=None)
     sentence = of_conversion(totals.created, totals.undecided, totals.win_rate_of_created, steps)
     opens = workings("conversion:working", parameters, "of_created")
-    return say(sentence, opens | workings("conversion:working", f"{parameters}&stage={quote(worst)}", "lost"))
+    return answer_sentence(
+        sentence, opens | workings("conversion:working", f"{parameters}&stage={quote(worst)}", "lost")
+    )
 
 
 def _time_answer(line: FilterLine, groups: tuple[StageTimeGroup, ...]) -> SafeString:
@@ -146,16 +148,16 @@ def _time_answer(line: FilterLine, groups: tuple[StageTimeGroup, ...]) -> SafeSt
         Typical(stages[row.stage].name, row.km_median, row.typical_days, row.overstaying or 0)
         for row in (groups[0].stages if groups else ())
     ]
-    return say(of_time_in_stage(times), {})
+    return answer_sentence(of_time_in_stage(times), {})
 
 
 def broken_down(line: FilterLine, members: Cohort, options: ConversionOptions, by: str) -> tuple[ConversionGroup, ...]:
     """The nodes of a breakdown that have anything: the best win rate of closed deals first; a tree keeps its order."""
     groups = conversion_of(line.book, line.snapshot, members, line.scope, options, by)
-    found_any = [g for g in groups if g.totals.created or g.totals.closed_won or g.totals.closed_lost]
+    with_deals = [g for g in groups if g.totals.created or g.totals.closed_won or g.totals.closed_lost]
     if grouping(line.book, by, line.as_of).tree is None:
-        found_any.sort(key=_win_rate, reverse=True)
-    return tuple(found_any)
+        with_deals.sort(key=_win_rate, reverse=True)
+    return tuple(with_deals)
 
 
 def _win_rate(group: ConversionGroup) -> float:
@@ -196,7 +198,7 @@ def exits_shown(line: FilterLine, options: ConversionOptions) -> list[ExitsShown
 
 @dataclass(frozen=True)
 class Other:
-    """The scope held against: in words, its totals and rows (bars on the scale of its own), the query of its workings."""
+    """What the scope is compared with: in words, its totals and rows (bars on the scale of its own), the query of its workings."""
 
     label: str
     words: str
@@ -235,7 +237,7 @@ def time(request: PageRequest) -> HttpResponse:
     holding = [group for group in groups if group.has_stays]
     shown, turned = paged(request, holding, query.query(), TIME_SIDE_BY_SIDE)
     answer = {
-        "say": _time_answer(line, whole),
+        "answer_sentence": _time_answer(line, whole),
         **_time_rows(query, shown),
         **turned,
         "winning_months": winning_months(line),
@@ -333,7 +335,7 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
 @require_POST
 @changing_needs(May.SET_RULES)
 def set_typical(request: PageRequest) -> HttpResponse:
-    """Set the typical days of the ticked stages to the median seen in the scope, from this moment on."""
+    """Set the typical days of the ticked stages to the median of the scope, from this moment on."""
     line = line_of(request)
     edits = _typical_edits(line, request.POST.getlist("stage"))
     if not edits:

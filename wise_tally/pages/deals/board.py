@@ -15,7 +15,7 @@ from wise_tally.core.trees import NONE
 from wise_tally.domain.org.access import Viewer
 from wise_tally.domain.process.models import Process, Stage
 from wise_tally.pages.deals.undo import last_change
-from wise_tally.web.answers import say
+from wise_tally.web.answers import answer_sentence
 from wise_tally.web.chances import chance_column, claimed
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.filter_line import FilterLine, only_process
@@ -30,7 +30,7 @@ WITHIN = ("", "period")
 
 @dataclass(frozen=True)
 class Card:
-    """A deal on the board with its chance (NaN where none is told), and what marks one whose category says more than that."""
+    """A deal on the board with its chance (NaN where there is none), and the mark of one whose category claims more than that."""
 
     row: DealRow
     chance: float
@@ -38,7 +38,7 @@ class Card:
 
     @property
     def has_chance(self) -> bool:
-        """Whether a chance is told."""
+        """Whether there is a chance."""
         return not isnan(self.chance)
 
 
@@ -82,7 +82,7 @@ def lanes_context(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     whole = together(lane.totals for lane in lanes)
     sentence = of_deals(whole.deals, whole.amount_minor, whole.weighted_minor, None)
     return {
-        "say": say(sentence, {}),
+        "answer_sentence": answer_sentence(sentence, {}),
         "by": query.by,
         "by_links": query.links("by", {name: name for name in BY}, hide=None),
         "lanes": lanes,

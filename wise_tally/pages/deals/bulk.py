@@ -1,4 +1,4 @@
-"""Changing several deals of the list: what would change is shown first, the last such change can be put back."""
+"""Changing several deals of the list: what would change is shown first, the last such change can be undone."""
 
 from dataclasses import replace
 from typing import Any
@@ -50,12 +50,12 @@ class RecordChoice(forms.ModelChoiceField):
         return super().clean(typed_key(self.choices, value))
 
     def label_from_instance(self, obj: Any) -> str:
-        """How a record is told."""
+        """How a record is written."""
         return f"{obj.process.name}: {obj.name}" if isinstance(obj, Stage) else str(obj.name)
 
 
 class BulkForm(LedgerForm):
-    """What several deals shall have; what is left empty stays as it is."""
+    """New values for several deals; what is left empty stays as it is."""
 
     stage = RecordChoice(
         Stage.objects.filter(retired=False).select_related("process").order_by("process__key", "position", "key"),

@@ -20,8 +20,8 @@ from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.working.panel import Panel, PanelTerm, listed, panel_response
 
-# Shifts of the odds by less than a half percent are not told.
-TOLD = 0.005
+# Shifts of the odds by less than a half percent are not mentioned.
+LEAST_SHIFT = 0.005
 
 
 @require_safe
@@ -55,7 +55,7 @@ def _panel(request: PageRequest, line: FilterLine, chance: ChanceOfDeal, counted
         "how deals went lately": lately,
     }
     for words, shift in shifts.items():
-        if abs(shift) > TOLD:
+        if abs(shift) > LEAST_SHIFT:
             terms.append((f"{words} makes it {'more' if shift > 0 else 'less'} likely", f"odds × {exp(shift):.2f}"))
     hidden = len(rows) - len(mine)
     names = [

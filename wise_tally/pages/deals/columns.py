@@ -29,7 +29,7 @@ Values = Callable[[FilterLine, Ints], np.ndarray]
 class Column:
     """A column: `kind` is text, choice, money, days, day, percent or count.
 
-    One of these says where it is found: `values` gives numbers of deals from the book (or worked out), for a choice
+    One of these says where its values come from: `values` gives numbers of deals from the book (or worked out), for a choice
     indices into `names`; `field` is a column of the deals' table; `texts` gives texts by index into the book, of own
     fields (`own` is the identifier) and of what only revisions hold.
     """

@@ -137,12 +137,12 @@ def _chance(line: FilterLine, row: DealRow | None, index: int | None) -> dict[st
     """The deal's chance to be won in the period, and why."""
     if row is None or index is None or not row.is_open:
         return {}
-    place = int(np.searchsorted(line.snapshot.deal, index))
-    chance = float(chance_column(line, np.array([place]))[0])
+    state_row = int(np.searchsorted(line.snapshot.deal, index))
+    chance = float(chance_column(line, np.array([state_row]))[0])
     if math.isnan(chance):
         return {}
-    given = chances_of(line, [place])[place]
-    return {"chance": given, "chance_words": given.words(line), "claimed": claimed(line, place, chance)}
+    given = chances_of(line, [state_row])[state_row]
+    return {"chance": given, "chance_words": given.words(line), "claimed": claimed(line, state_row, chance)}
 
 
 def _row(line: FilterLine, index: int | None, viewer: Viewer) -> DealRow | None:
@@ -166,7 +166,7 @@ def _belonging(deal: Deal, visible: Visibility, may_edit: bool, amount_minor: in
     return {
         "forms": forms,
         "sums": {name: sums_of(forms[name], amount_minor) for name in rows} if may_edit else {},
-        "seen": {name: as_text(state) for name, state in parts.items()} if may_edit else {},
+        "expected": {name: as_text(state) for name, state in parts.items()} if may_edit else {},
         "lines": shown_lines(deal),
         "payments": _payments(deal),
         "contacts": deal.contacts.select_related("contact").order_by("contact__name"),

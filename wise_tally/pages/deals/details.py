@@ -35,7 +35,7 @@ def account_named(visible: Visibility, text: str) -> Account | None:
 
 
 class AccountField(forms.CharField):
-    """An account by its name, None for nothing typed; the form that has it says through whose eyes."""
+    """An account by its name, None for nothing typed; the form that has it decides whose visibility applies."""
 
     visible: Visibility
 

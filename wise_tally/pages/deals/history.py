@@ -41,7 +41,7 @@ def _of_parts(deal: Deal, cut: int) -> list[Entry]:
 
 
 def _part_words(row: AuditEntry, one: AuditLine) -> str:
-    """What changed in a part, or what became of a file."""
+    """What changed in a part, or what was done with a file."""
     if row.action not in PART_OF:
         return f"{one.action}: {one.change}"
     before, after, name = expected_values(row.before), expected_values(row.after), PART_OF[row.action]

@@ -60,9 +60,9 @@ class ListQuery(PageQuery):
     page: str = text()
     edit: str = choice(("", "yes"))
 
-    def without(self, gone: str) -> str:
+    def without(self, clause_text: str) -> str:
         """The list's address without one filter."""
-        return replace(self, clauses=tuple(clause for clause in self.clauses if clause != gone)).query()
+        return replace(self, clauses=tuple(clause for clause in self.clauses if clause != clause_text)).query()
 
     @property
     def free_group(self) -> str:
@@ -130,7 +130,7 @@ class Listing:
 def listing(line: FilterLine, request: PageRequest, strict: bool = True) -> Listing:
     """The deals of the scope that the filters keep. Raises Refused naming what is accepted.
 
-    Without `strict` filters that cannot be applied are left out and told.
+    Without `strict` filters that cannot be applied are left out and reported.
     """
     columns, query = all_columns(), ListQuery.read(line, request.GET)
     sorts, shown = _sorts(query.sort, columns), _shown(query.cols, columns, query.status)
@@ -150,7 +150,7 @@ def listing(line: FilterLine, request: PageRequest, strict: bool = True) -> List
     rows = rows[_order(line, rows, sorts, columns)]
     totals = list_totals(line.snapshot, rows)
     page = page_of(request, len(rows), PAGE)
-    # Addresses of other views of this list begin at its first page, and say nothing that is as usual.
+    # Addresses of other views of this list begin at its first page, and leave out what is as usual.
     names = ",".join(column.name for column in shown)
     query = replace(
         query,
@@ -251,8 +251,8 @@ def _sort_values(line: FilterLine, rows: Ints, column: Column) -> np.ndarray:
     if column.texts:
         texts = column.texts(line)
         ranked = sorted(set(texts.values()), key=lambda text: (_number(text), text.casefold()))
-        place_of = {text: index for index, text in enumerate(ranked, 1)}
-        return np.array([place_of.get(texts.get(int(deal), ""), 0) for deal in line.snapshot.deal[rows]])
+        rank_of = {text: index for index, text in enumerate(ranked, 1)}
+        return np.array([rank_of.get(texts.get(int(deal), ""), 0) for deal in line.snapshot.deal[rows]])
     if column.field:
         return deal_columns.rank_by(line, column.field)[line.snapshot.deal[rows]]
     assert column.values is not None

@@ -93,7 +93,7 @@ def owners_of(request: PageRequest) -> list[tuple[str, str]]:
 
 @require_http_methods(["GET", "HEAD", "POST"])
 def new_deal(request: PageRequest) -> HttpResponse:
-    """The form of a new deal; what cannot be kept is said beside its field."""
+    """The form of a new deal; what cannot be saved is explained beside its field."""
     request.viewer.require(May.CHANGE_OWN_DEALS)
     account = request.GET.get("account", "")[:200]
     form = NewDealForm(request, request.POST if request.method == "POST" else None, initial={"account": account})

@@ -24,7 +24,7 @@ EVERY: Choices = (("", "once"), ("month", "every month"), ("quarter", "every qua
 
 @dataclass(frozen=True)
 class Column:
-    """A column of a row form: its name in the kept value, label, kind and choices, of which `suggests` says what is suggested."""
+    """A column of a row form: its name in the saved value, label, kind and choices, of which `suggests` says what is suggested."""
 
     name: str
     label: str

@@ -1,4 +1,4 @@
-"""What the typed rows of a part come to, said while they are typed: the sum of lines, of payments, of shares."""
+"""What the typed rows of a part add up to, shown while they are typed: the sum of lines, of payments, of shares."""
 
 from dataclasses import dataclass
 from typing import Any

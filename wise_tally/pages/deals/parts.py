@@ -94,10 +94,10 @@ def _form_of(request: PageRequest, deal: Deal, name: str) -> Any:
 
 
 def _save(request: PageRequest, deal: Deal, name: str, value: Any) -> None:
-    """Save a part, and remember what it was before, so that it can be put back."""
+    """Save a part, and remember what it was before, so that it can be undone."""
     last = last_revision(deal).pk
     who = Who(request.viewer, books.current().reference, now())
-    before, after = change_part(who, deal, name, value, request.POST.get("seen", ""))
+    before, after = change_part(who, deal, name, value, request.POST.get("expected", ""))
     if before != after:
         made = last_revision(deal).pk
         revision = made if made != last else 0
@@ -116,7 +116,7 @@ def _page(  # the form again, with what is there now where somebody else was qui
         "sums": sums_of(typed.form, last_revision(deal).amount_minor) if isinstance(typed.form, RowForm) else None,
         "faults": typed.faults,
         "present": _present(name, deal, present) if present is not None else None,
-        "seen": part_text(deal, name, today()) if status in (200, 409) else request.POST.get("seen", ""),
+        "expected": part_text(deal, name, today()) if status in (200, 409) else request.POST.get("expected", ""),
         "next": safe_next(request, reverse("deals:deal", args=[deal.key])),
     }
     return render(request, "deals/part.html", answer, status=status)

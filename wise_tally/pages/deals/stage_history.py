@@ -69,14 +69,14 @@ def stages_chart(line: FilterLine, stays: Sequence[StageStay], close: int) -> Ch
     moments = {moment for stay in stays for moment in (stay.entered_at, stay.over_since, stay.left_at)}
     times = sorted(moments | ({closes} if closes > now else set()))
     on = local_days(np.array(times), zone).tolist()
-    marks = [Mark("stay-begin", f"{s.move}{s.stage} · {days(s.days)}", at=_place(s.entered_at)) for s in stays]
+    marks = [Mark("stay-begin", f"{s.move}{s.stage} · {days(s.days)}", at=_share_of_width(s.entered_at)) for s in stays]
     if closes > now:
-        marks.append(Mark("now", day(line.as_of) if line.is_past else "today", at=_place(now)))
-        marks.append(Mark("close", "expected close", at=_place(closes)))
+        marks.append(Mark("now", day(line.as_of) if line.is_past else "today", at=_share_of_width(now)))
+        marks.append(Mark("close", "expected close", at=_share_of_width(closes)))
     bands = [
         _band(f"stay-{number % 2}", stay.entered_at, stay.left_at, 1.0, times) for number, stay in enumerate(stays)
     ]
-    first, last = _place(times[0]), _place(times[-1])
+    first, last = _share_of_width(times[0]), _share_of_width(times[-1])
     return Chart(
         key="stages",
         conclusion="Time in each stage: " + ", ".join(f"{stay.stage} {days(stay.days)}" for stay in stays),
@@ -85,13 +85,13 @@ def stages_chart(line: FilterLine, stays: Sequence[StageStay], close: int) -> Ch
         y_words=[(1, "")],
         x_words=[(min(max(one, first), last), words) for one, words in day_words(on[0], on[-1])],
         marks=marks,
-        places=[_place(moment) for moment in times],
+        places=[_share_of_width(moment) for moment in times],
         edges=True,
         height=120,
     )
 
 
-def _place(moment: int) -> float:
+def _share_of_width(moment: int) -> float:
     """Where a moment stands on an axis of days."""
     return round(EPOCH + moment / DAY_SECONDS, 3)
 

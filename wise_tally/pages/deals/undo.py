@@ -1,4 +1,4 @@
-"""What this person changed last, as long as it can be put back."""
+"""What this person changed last, as long as it can be undone."""
 
 from dataclasses import dataclass
 

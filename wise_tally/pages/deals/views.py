@@ -31,7 +31,7 @@ from wise_tally.pages.deals.filter_chips import filter_chips
 from wise_tally.pages.deals.listing import QUICK, Listing, listing
 from wise_tally.pages.deals.parts import last_part
 from wise_tally.pages.deals.saved import start_view
-from wise_tally.web.answers import say, workings
+from wise_tally.web.answers import answer_sentence, workings
 from wise_tally.web.deal_rows import DealRow, deal_rows, stage_choices
 from wise_tally.web.deal_saving import put_back, save
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
@@ -70,7 +70,7 @@ def page(request: PageRequest) -> HttpResponse:
 
 
 # What a new search keeps of the list: its order, quick filter, columns and conditions.
-KEPT = ("sort", "only", "cols", "f", "join", "counted")
+CARRIED_ON = ("sort", "only", "cols", "f", "join", "counted")
 
 
 def _answer(deal_list: Listing, rows: list[DealRow]) -> SafeString:
@@ -82,7 +82,9 @@ def _answer(deal_list: Listing, rows: list[DealRow]) -> SafeString:
         deal_list.weighted_minor,
         (largest.name, largest.amount_minor or 0) if largest else None,
     )
-    return say(sentence, workings("deals:list-figure", deal_list.query.query(), "amount", "weighted", "deals"))
+    return answer_sentence(
+        sentence, workings("deals:list-figure", deal_list.query.query(), "amount", "weighted", "deals")
+    )
 
 
 def list_context(request: PageRequest, line: FilterLine, deal_list: Listing) -> dict[str, Any]:
@@ -91,7 +93,7 @@ def list_context(request: PageRequest, line: FilterLine, deal_list: Listing) -> 
     data = row_data(line, rows, deal_list.columns)
     return {
         **({} if "edit" in request.GET else closing(line, deal_list)),
-        "say": _answer(deal_list, list(rows.values())),
+        "answer_sentence": _answer(deal_list, list(rows.values())),
         "list": deal_list,
         "rows": list(rows.values()),
         "table": [(row, cells(deal_list.columns, data[index])) for index, row in rows.items()],
@@ -129,7 +131,7 @@ def _filters(line: FilterLine, deal_list: Listing) -> dict[str, Any]:
         "new_choices": _names_of_choice(line, deal_list),
         "spans": SPANS,
         "own": query.own(),
-        "kept_names": KEPT,
+        "carried_names": CARRIED_ON,
         "all_query": query.query(counted=None),
     }
 

@@ -10,11 +10,11 @@ from wise_tally.core.outlook.by_person import PersonScore, people_test
 from wise_tally.core.outlook.verdict import PERIODS
 from wise_tally.core.trees import NONE
 from wise_tally.domain.formats import as_words
-from wise_tally.web.answers import say
+from wise_tally.web.answers import answer_sentence
 from wise_tally.web.files.tables import Sheet
 from wise_tally.web.filter_line import FilterLine, period_words
 
-TOLD = {
+METHOD_WORDS = {
     "weighted": "weighted",
     "actual": "weighted at actual win rates",
     SUBMITTED: "submitted",
@@ -51,7 +51,7 @@ class PeriodRow:
 class BackTestShown:
     """What the section shows."""
 
-    say: str
+    answer_sentence: str
     methods: tuple[MethodRow, ...]
     periods: tuple[PeriodRow, ...]
     people: tuple[tuple[str, PersonScore], ...]
@@ -75,15 +75,15 @@ def back_test_of(line: FilterLine, kind: str) -> BackTestShown | None:
     test = rolling_test(line.book, line.snapshot, periods, line.scope)
     if not test.enough:
         return None
-    scores = {method: test.score(method) for method in TOLD}
+    scores = {method: test.score(method) for method in METHOD_WORDS}
     errors = {method: scores[method].error for method in SHORT}
     tested = [period for period in periods if test.of_period(period).looks]
     sentence = back_test_answer({method: one for method, one in errors.items() if one is not None}, len(tested), kind)
     people = people_test(line.book, line.snapshot, tested, line.scope) if shows_people(line) else {}
     named = ((line.book.reference.people[person].name, score) for person, score in people.items())
     return BackTestShown(
-        str(say(sentence, {})),
-        tuple(_method(test, method, scores[method]) for method in TOLD if scores[method].error is not None),
+        str(answer_sentence(sentence, {})),
+        tuple(_method(test, method, scores[method]) for method in METHOD_WORDS if scores[method].error is not None),
         tuple(_period(test, period) for period in tested),
         tuple(sorted(named, key=lambda pair: pair[0])),
         len(test.looks),
@@ -92,7 +92,7 @@ def back_test_of(line: FilterLine, kind: str) -> BackTestShown | None:
 
 def _method(test: RollingTest, method: str, score: Score) -> MethodRow:
     errors = tuple(test.of_checkpoint(checkpoint).score(method).error for checkpoint in CHECKPOINTS)
-    return MethodRow(TOLD[method], score, errors)
+    return MethodRow(METHOD_WORDS[method], score, errors)
 
 
 def _period(test: RollingTest, period: Period) -> PeriodRow:

@@ -24,7 +24,7 @@ class MovedDeal:
 
 @dataclass(frozen=True)
 class BelowGrid:
-    """What the page says beyond the grid."""
+    """What the page shows below the grid."""
 
     chance: float | None
     p10: int

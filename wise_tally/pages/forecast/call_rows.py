@@ -20,7 +20,7 @@ from wise_tally.pages.forecast.outlook_columns import OutlookColumns
 from wise_tally.web.filter_line import FilterLine, in_tree_order
 from wise_tally.web.leavers import leavers
 
-# From so many people on a page shows teams; so many names are told in a sentence.
+# From so many people on a page shows teams; so many names are listed in a sentence.
 MOST_PEOPLE, MOST_NAMED = 60, 20
 
 
@@ -84,7 +84,7 @@ def call_rows(viewer: Viewer, line: FilterLine) -> list[CallRow]:
     rows: list[CallRow] = []
     outlook, may = OutlookColumns.of(line), calling(viewer, reference, line.today)
 
-    def add(by: str, node: int, depth: int, row: ForecastRow, seen: int) -> None:
+    def add(by: str, node: int, depth: int, row: ForecastRow, by_observed: int) -> None:
         key = "" if by == "company" else str(row.key)
         made = in_force.get((by, key))
         awaited = by == "person" and row.key not in gone
@@ -93,29 +93,29 @@ def call_rows(viewer: Viewer, line: FilterLine) -> list[CallRow]:
         expected = outlook.outlook_of(by, node)
         weighed = outlook.weighed(row, expected)
         rows.append(
-            CallRow(by, key, depth, row, seen, expected, weighed, made, late, awaited and made is None, allowed)
+            CallRow(by, key, depth, row, by_observed, expected, weighed, made, late, awaited and made is None, allowed)
         )
 
     figures = {
         by: {row.node: row for row in forecast(line.book, line.snapshot, line.period, line.scope, by, calls=True)}
         for by in ("company", "team", "person")
     }
-    seen = {by: weighted_by_observed(line.book, line.snapshot, line.period, line.scope, by) for by in figures}
+    by_observed = {by: weighted_by_observed(line.book, line.snapshot, line.period, line.scope, by) for by in figures}
     if line.scope.person != NONE:
         node = line.scope.person
-        add("person", node, 0, figures["person"][node], seen["person"][node])
+        add("person", node, 0, figures["person"][node], by_observed["person"][node])
         return rows
     depth = 0
     if line.scope.team == NONE:
-        add("company", 0, 0, figures["company"][0], seen["company"][0])
+        add("company", 0, 0, figures["company"][0], by_observed["company"][0])
         depth = 1
     tree, people_of = reference.team_tree(line.as_of), _by_team(line, figures["person"])
     start = len(tree.paths[line.scope.team]) - 1 if line.scope.team != NONE else 0
     for team, level in in_tree_order(tree):
         if team in figures["team"]:
-            add("team", team, level - start + depth, figures["team"][team], seen["team"][team])
+            add("team", team, level - start + depth, figures["team"][team], by_observed["team"][team])
             for person, row in people_of.get(team, ()):
-                add("person", person, level - start + depth + 1, row, seen["person"][person])
+                add("person", person, level - start + depth + 1, row, by_observed["person"][person])
     return rows
 
 

@@ -1,4 +1,4 @@
-"""Submitted forecasts: what each says the period will bring, beside weighted, actual, won + commit and quota; submitted here."""
+"""Submitted forecasts: what each person expects of the period, beside weighted, actual, won + commit and quota; submitted here."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -25,7 +25,7 @@ from wise_tally.domain.typed_numbers import typed_money
 from wise_tally.pages.forecast.call_rows import CallEntry, CallRow, call_history, call_rows, folded, in_short
 from wise_tally.pages.forecast.outlook_columns import OutlookColumns
 from wise_tally.pages.forecast.submitted_chart import course_of, submitted_chart
-from wise_tally.web.answers import say, span_of, workings
+from wise_tally.web.answers import answer_sentence, span_of, workings
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
@@ -85,7 +85,7 @@ def _page(
     """The page with what was typed into its rows, and what was wrong with it."""
     rows = call_rows(request.viewer, line)
     shown = folded(rows)
-    seen = observed_probabilities(line.book, line.snapshot, line.period)
+    observed = observed_probabilities(line.book, line.snapshot, line.period)
     answer = {
         **_summary(line, rows),
         **(wrong or {}),
@@ -95,8 +95,8 @@ def _page(
         "weekdays": list(enumerate(WEEKDAYS)),
         "due": Workspace.current().calls_due_on,
         "may_set_due": request.viewer.may(May.SET_RULES) and not line.is_past,
-        "look_back": period_words(seen.look_back),
-        "kept_set": [line.book.reference.stages[stage].name for stage in sorted(seen.kept_set)],
+        "look_back": period_words(observed.look_back),
+        "stages_as_set": [line.book.reference.stages[stage].name for stage in sorted(observed.stages_as_set)],
         "footer": Footer(
             rows[0].row.deals_won + rows[0].row.deals_open if rows else 0,
             exports=exports("forecast:calls-table", line.query()),
@@ -106,13 +106,15 @@ def _page(
 
 
 def _summary(line: FilterLine, rows: list[CallRow]) -> dict[str, Any]:
-    """What all rows say together: in a sentence, drawn, who is missing and who late."""
+    """All rows together: the sentence, the picture, who is missing and who late."""
     top, course = rows[0] if rows else None, course_of(line)
     submitted, quota = (top.row.call, top.row.quota) if top else (None, None)
     missing = [row.row.name for row in rows if row.is_missing]
     sentence = of_submitted(span_of(line), submitted, quota, len(missing), sum(row.subject == "person" for row in rows))
     return {
-        "say": say(sentence, workings("forecast:working", f"{line.query()}&node={scope_node(line)[2]}", "call")),
+        "answer_sentence": answer_sentence(
+            sentence, workings("forecast:working", f"{line.query()}&node={scope_node(line)[2]}", "call")
+        ),
         "rows": rows,
         "top": top,
         "weighing": OutlookColumns.of(line).weighing if any(row.weighed_minor is not None for row in rows) else None,

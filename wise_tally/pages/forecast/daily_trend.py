@@ -7,8 +7,8 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.answers.forecast import of_trend
-from wise_tally.pages.forecast.overview import counted_here
-from wise_tally.web.answers import say, span_of, workings
+from wise_tally.pages.forecast.overview import number_included
+from wise_tally.web.answers import answer_sentence, span_of, workings
 from wise_tally.web.day_by_day import day_by_day, trend_of
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import read_scope
@@ -25,11 +25,13 @@ def page(request: PageRequest) -> HttpResponse:
     sentence = of_trend(span_of(line), last.won if last else 0, shown.pace, shown.quota)
     node_query = f"{line.query()}&node={shown.node}"
     answer = {
-        "say": say(sentence, workings("forecast:working", node_query, "won", "won_to_pace", "gap", "attainment")),
+        "answer_sentence": answer_sentence(
+            sentence, workings("forecast:working", node_query, "won", "won_to_pace", "gap", "attainment")
+        ),
         "shown": shown,
         "chart": shown.chart,
         "last": last,
-        "footer": Footer(counted_here(shown.lines), exports=exports("forecast:through-table", line.query())),
+        "footer": Footer(number_included(shown.lines), exports=exports("forecast:through-table", line.query())),
     }
     return render(request, "forecast/through.html", answer)
 

@@ -16,7 +16,7 @@ from wise_tally.core.forecast_accuracy import RecordsTogether, rep_records
 from wise_tally.domain.formats import count, money, percent
 from wise_tally.pages.forecast.accuracy_chart import accuracy_chart, error_bars
 from wise_tally.pages.forecast.back_test import SHORT, back_test_of, back_test_sheet, is_quick
-from wise_tally.web.answers import say
+from wise_tally.web.answers import answer_sentence
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.footer import Footer
@@ -96,7 +96,7 @@ def _together(line: FilterLine, periods: Sequence[Period], records: Sequence[Per
     errors = [(one.name, error) for one in records if (error := one.together.call_error) is not None]
     over = sum(bool(together.periods) for together in whole)
     return {
-        "say": say(of_accuracy(everybody.call_error, over, periods[0].kind, errors), {}),
+        "answer_sentence": answer_sentence(of_accuracy(everybody.call_error, over, periods[0].kind, errors), {}),
         "whole": [*zip(map(period_words, periods), whole, strict=True)],
         "chart": accuracy_chart(line, periods, whole) if everybody.submitted else None,
     }

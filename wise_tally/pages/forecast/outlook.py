@@ -17,7 +17,7 @@ from wise_tally.core.outlook.expected import ACTUAL, AS_SET, CHANCE, MEAN, OUTLO
 from wise_tally.core.outlook.trust import Trust
 from wise_tally.domain.formats import short
 from wise_tally.pages.forecast.bins import Largest, bins_of, outcome_chart
-from wise_tally.web.answers import say, span_of, workings
+from wise_tally.web.answers import answer_sentence, span_of, workings
 from wise_tally.web.chances import ChanceOfDeal, chances_of
 from wise_tally.web.deal_rows import DealRow, deal_rows
 from wise_tally.web.expectation import expected_of, leading_way, trust_of
@@ -84,7 +84,7 @@ def page(request: PageRequest) -> HttpResponse:
     line, way = query.line, query.way
     answer = {
         "page_query": query,
-        "why": say(why_it_leads(query.trust), {}),
+        "why": answer_sentence(why_it_leads(query.trust), {}),
         "ways": replace(query, chances=way).links("chances", query.ways),
         "quota": quota,
         "node": scope_node(line)[2],
@@ -92,7 +92,7 @@ def page(request: PageRequest) -> HttpResponse:
         "built": _built(outlook, way, quota),
         "figures": {"mean": MEAN[way], "chance": CHANCE[way]},
         **_distribution(query, quota, outlook),
-        "kept_set": _kept_set(line) if way == ACTUAL else "",
+        "stages_as_set": _stages_as_set(line) if way == ACTUAL else "",
         "footer": Footer(outlook.open_deals, exports=exports("forecast:outlook-table", query.query())),
     }
     return render(request, "forecast/outlook.html", answer)
@@ -109,7 +109,9 @@ def _distribution(query: OutlookQuery, quota: int | None, outlook: Expected) -> 
     of_bins = [f"{chance}&part={part}" for part in range(len(bins))]
     drawn = outlook.open_deals or outlook.to_come
     return {
-        "say": say(sentence, {**workings("forecast:working", parameters, "won"), "mean": mean, "chance": chance}),
+        "answer_sentence": answer_sentence(
+            sentence, {**workings("forecast:working", parameters, "won"), "mean": mean, "chance": chance}
+        ),
         "ends": (p10, p50, p90),
         "chance": outcome.chance_of(quota),
         "chart": outcome_chart(outcome, quota, of_bins, _largest(deals)) if drawn else None,
@@ -120,7 +122,7 @@ def _distribution(query: OutlookQuery, quota: int | None, outlook: Expected) -> 
 
 @dataclass(frozen=True)
 class Built:
-    """A part of the mean: its words, what is told of it, its figure and value in minor units, and the grade of its bar."""
+    """A part of the mean: its words, a remark, its figure and value in minor units, and the grade of its bar."""
 
     words: str
     more: str
@@ -181,10 +183,12 @@ def _largest(deals: list[ShownStake]) -> Largest | None:
     return Largest(one.row.name.split(", ")[0], one.stake.amount_minor, round(one.stake.chance * 10_000))
 
 
-def _kept_set(line: FilterLine) -> str:
-    seen, stages = observed_probabilities(line.book, line.snapshot, line.period), line.book.reference.stages
-    names = ", ".join(stages[stage].name for stage in sorted(seen.kept_set))
-    sentence = f"Actual win rate: share won of the deals that first reached the stage in {period_words(seen.look_back)}"
+def _stages_as_set(line: FilterLine) -> str:
+    observed, stages = observed_probabilities(line.book, line.snapshot, line.period), line.book.reference.stages
+    names = ", ".join(stages[stage].name for stage in sorted(observed.stages_as_set))
+    sentence = (
+        f"Actual win rate: share won of the deals that first reached the stage in {period_words(observed.look_back)}"
+    )
     return (
         f"{sentence}; for {names} there are too few closed deals, so the set probability is used."
         if names

@@ -325,15 +325,15 @@ def _deals(query: ForecastQuery, node: Node, columns: list[Figure], most: int) -
     """The deals won or open in the period below a row, the open ones first, the largest first."""
     line, snapshot = query.line, query.snapshot
     lines = query.lines(node.by)
-    inside = lines_inside(line.book, lines, node.by, node.row.node) & lines.deals_here
-    rows, deal_place = np.unique(lines.lines.rows[inside], return_inverse=True)
+    inside = lines_inside(line.book, lines, node.by, node.row.node) & lines.deals_included
+    rows, deal_index = np.unique(lines.lines.rows[inside], return_inverse=True)
     amount = np.zeros(len(rows), dtype=np.int64)
-    np.add.at(amount, deal_place, lines.amount_minor[inside])
+    np.add.at(amount, deal_index, lines.amount_minor[inside])
     tables = []
     for column in columns:
         values = np.zeros(len(rows), dtype=np.int64)
         if column.key in lines.buckets.names:
-            np.add.at(values, deal_place, lines.value_minor(column.key)[inside])
+            np.add.at(values, deal_index, lines.value_minor(column.key)[inside])
         tables.append(values)
     order = np.lexsort((-amount, snapshot.kind[rows]))[:most]
     deals = tuple(
@@ -343,6 +343,6 @@ def _deals(query: ForecastQuery, node: Node, columns: list[Figure], most: int) -
     return {"deals": deals, "more": len(rows) - len(deals)}
 
 
-def counted_here(lines: ForecastLines) -> int:
+def number_included(lines: ForecastLines) -> int:
     """Number of deals won, or open and counted, in the period."""
-    return number_of_deals(lines.lines.rows[lines.deals_here])
+    return number_of_deals(lines.lines.rows[lines.deals_included])

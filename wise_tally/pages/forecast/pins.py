@@ -4,7 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from wise_tally.core.buckets import FIRST_OPEN, LOST_HERE, TIMINGS, WON_HERE, deciding_day
+from wise_tally.core.buckets import FIRST_OPEN, LOST_IN_PERIOD, TIMINGS, WON_IN_PERIOD, deciding_day
 from wise_tally.core.figure import Figure
 from wise_tally.core.forecast import ForecastLines, forecast_lines
 from wise_tally.core.measures import CLOSE, IN_HUNDREDTHS
@@ -56,7 +56,7 @@ def _tests(
     """The scope's tests, then whether the deal lies in the row, has the status, the period and the category."""
     book, snapshot, size = line.book, lines.lines.snapshot, len(line.book.deals.key)
     wanted = lines.buckets.of(figure)
-    kinds = [kind for bucket, kind in ((WON_HERE, WON), (LOST_HERE, LOST)) if bucket in wanted]
+    kinds = [kind for bucket, kind in ((WON_IN_PERIOD, WON), (LOST_IN_PERIOD, LOST)) if bucket in wanted]
     categories = {(bucket - FIRST_OPEN) // TIMINGS for bucket in wanted if bucket >= FIRST_OPEN}
     kinds += [OPEN] if categories else []
     first, last = line.period.starts_on.toordinal(), line.period.ends_on.toordinal()

@@ -12,7 +12,7 @@ from wise_tally.domain.typed_numbers import typed_money, typed_percent
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.request.viewing import PageRequest
 
-KEPT = "what_if"
+IN_SESSION = "what_if"
 MOST = 200
 
 
@@ -26,12 +26,12 @@ class Scratch:
     @classmethod
     def of(cls, request: PageRequest) -> "Scratch":
         """The viewer's scratch copy."""
-        saved = request.session.get(KEPT, {})
+        saved = request.session.get(IN_SESSION, {})
         return cls(dict(saved.get("deals", {})), dict(saved.get("stages", {})))
 
     def keep(self, request: PageRequest) -> None:
         """Keep it with the sign-in."""
-        request.session[KEPT] = {"deals": self.deals, "stages": self.stages}
+        request.session[IN_SESSION] = {"deals": self.deals, "stages": self.stages}
 
     @property
     def is_empty(self) -> bool:
@@ -95,7 +95,7 @@ def read_typed(request: PageRequest, line: FilterLine, scratch: Scratch, expecte
 
 
 def _typed_deal(request: PageRequest, line: FilterLine, key: str, wrong: list[str]) -> dict[str, Any]:
-    """What is supposed of a deal: only what differs from how it stands."""
+    """What is supposed of a deal: only what differs from its present state."""
     row = int(line.snapshot.deal.searchsorted(line.book.index_by_key[key]))
     snapshot = line.snapshot
     supposed: dict[str, Any] = {}

@@ -27,11 +27,11 @@ from wise_tally.pages.forecast import words
 from wise_tally.pages.forecast.below_grid import BelowGrid, below_grid
 from wise_tally.pages.forecast.columns import PREFERENCE, accepted, chosen_columns
 from wise_tally.pages.forecast.controls import controls, exported, unit_of
-from wise_tally.pages.forecast.overview import Node, counted_here, grid_nodes, grid_rows, shown_nodes
+from wise_tally.pages.forecast.overview import Node, grid_nodes, grid_rows, number_included, shown_nodes
 from wise_tally.pages.forecast.query import MEASURE_WORDS, PEOPLE, ForecastQuery, read_question
 from wise_tally.pages.forecast.working import forecast_figure, panel
 from wise_tally.pages.forecast.year import year_sheet, year_table
-from wise_tally.web.answers import say, span_of, workings
+from wise_tally.web.answers import answer_sentence, span_of, workings
 from wise_tally.web.deal_rows import DealRow, deal_rows, names_of, stage_choices
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import period_words, read_scope
@@ -80,7 +80,7 @@ def page_context(request: PageRequest, query: ForecastQuery) -> dict[str, Any]:
         "top_working": query.working(token),
         "unit": unit_of(query),
         "below": shown,
-        "say": _answer(query, top, shown) if shown is not None and query.form != "year" else None,
+        "answer_sentence": _answer(query, top, shown) if shown is not None and query.form != "year" else None,
         "periods": _strip_periods(query),
         "no_quota": words.no_quota_reason(query),
         "aside": _aside(query, top),
@@ -137,7 +137,9 @@ def _answer(query: ForecastQuery, top: ForecastRow, shown: BelowGrid) -> SafeStr
     one = decisive(stakes)
     page = reverse("deals:deal", args=[keys[index[stakes.index(one)]]]) if one else ""
     sentence = of_forecast(span_of(line), top.won, top.weighted, top.open, top.quota, stakes)
-    return say(sentence, workings("forecast:working", parameters, *ANSWERED) | {"deal": f"{page}?{line.query()}"})
+    return answer_sentence(
+        sentence, workings("forecast:working", parameters, *ANSWERED) | {"deal": f"{page}?{line.query()}"}
+    )
 
 
 def _aside(query: ForecastQuery, top: ForecastRow) -> list[tuple[str, str, int]]:
@@ -197,7 +199,7 @@ def _short_words(period: Period) -> str:
 
 def _footer(query: ForecastQuery, lines: ForecastLines, top: ForecastRow) -> Footer:
     line, rows = query.line, lines.lines.rows
-    every, counted = number_of_deals(rows), counted_here(lines)
+    every, counted = number_of_deals(rows), number_included(lines)
     lacking = "" if lines.lines.snapshot.known is None else MEASURE_WORDS[query.measure]
     return Footer(
         counted=counted,
@@ -231,7 +233,7 @@ def not_counted(request: PageRequest) -> HttpResponse:
     query = ForecastQuery(read_scope(request))
     line = query.line
     lines = forecast_lines(line.book, line.snapshot, line.period, line.scope, "company")
-    rest = np.flatnonzero(~lines.deals_here)
+    rest = np.flatnonzero(~lines.deals_included)
     order = rest[np.argsort(-lines.amount_minor[rest], kind="stable")][:200]
     rows = deal_rows(line, [int(lines.lines.rows[i]) for i in order])
     opened = panel(query, "weighted", _top(query)[1])

@@ -36,7 +36,7 @@ from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.meeting_actions import hold_meeting, last_meeting
 from wise_tally.pages.forecast.query import MEASURE_WORDS as MEASURE_OF
-from wise_tally.web.answers import say
+from wise_tally.web.answers import answer_sentence
 from wise_tally.web.deal_rows import deal_rows
 from wise_tally.web.files.tables import Sheet, chosen_sheet, exports
 from wise_tally.web.filter_line import FilterLine, read_scope
@@ -133,7 +133,7 @@ def page(request: PageRequest) -> HttpResponse:
     query = read_change(request)
     line = query.line
     moves, shift = read_moves(query)
-    columns = place_names(line)
+    columns = column_names(line)
     moved = int(np.count_nonzero(moves.moved.any(axis=0)))
     answer = {
         **_comparison(query),
@@ -172,7 +172,7 @@ def _bridge(query: ChangesQuery, moves: Moves) -> dict[str, Any]:
     bars = _bars(query, moves)
     start, end = bars[0].amount_minor, bars[-1].amount_minor
     return {
-        "say": _answer(query, bars),
+        "answer_sentence": _answer(query, bars),
         "bars": bars,
         "axis_start": axis_start(moves),
         "start": start,
@@ -188,7 +188,7 @@ def _answer(query: ChangesQuery, bars: list[Bar]) -> SafeString | None:
     causes = [(bar.words, bar.amount_minor) for bar in bars[1:-1]]
     start, end = bars[0].amount_minor, bars[-1].amount_minor
     sentence = of_change(start, end, causes, day(query.since), SENTENCE_WORDS[query.measure])
-    return say(sentence, {"whole": f"{reverse('forecast:changed-working')}?{query.query(open='')}"})
+    return answer_sentence(sentence, {"whole": f"{reverse('forecast:changed-working')}?{query.query(open='')}"})
 
 
 @require_safe
@@ -206,7 +206,7 @@ def _bridge_sheet(query: ChangesQuery, moves: Moves) -> Sheet:
 
 
 def _shift_sheet(query: ChangesQuery, shift: ShiftTable) -> Sheet:
-    columns = place_names(query.line)
+    columns = column_names(query.line)
     rows = [
         (name, to, cell.deals, cell.before_minor, cell.after_minor, cell.change_minor)
         for name, cells, _, _ in _shift_rows(query, shift, columns)
@@ -294,7 +294,7 @@ def _bars(query: ChangesQuery, moves: Moves, every: bool = False) -> list[Bar]:
     return [whole(first), *drawn, whole(last)]
 
 
-def place_names(line: FilterLine) -> list[tuple[str, str]]:
+def column_names(line: FilterLine) -> list[tuple[str, str]]:
     """Identifier and name of each place of the shift table."""
     categories = [(category.key, category.name) for category in line.book.reference.categories]
     return [*categories, *((name, PLACE_WORDS[name]) for name in WHERE)]
@@ -341,16 +341,16 @@ def opened_deals(query: ChangesQuery, moves: Moves, shift: ShiftTable) -> tuple[
     if kind == "cause" and rest in CAUSES:
         change = moves.moved[CAUSES.index(rest)]
         return CAUSE_WORDS[rest], np.flatnonzero(change), change
-    columns = place_names(query.line)
+    columns = column_names(query.line)
     keys = [key for key, _ in columns]
     first, _, second = rest.partition(":")
     if kind == "cell" and first in keys and second in keys:
         i, j = keys.index(first), keys.index(second)
-        inside = np.flatnonzero((shift.place_before == i) & (shift.place_after == j))
+        inside = np.flatnonzero((shift.column_before == i) & (shift.column_after == j))
         return f"from {columns[i][1]} to {columns[j][1]}", inside, moves.end - moves.start
     if kind == "row" and rest in keys:
         i = keys.index(rest)
-        there = (shift.place_before == i) & ((shift.place_after != i) | (rest != "not_there"))
+        there = (shift.column_before == i) & ((shift.column_after != i) | (rest != "not_there"))
         return f"from {columns[i][1]}", np.flatnonzero(there), moves.end - moves.start
     accepted = f"cause:NAME with one of {', '.join(CAUSES)}, or cell:FROM:TO or row:FROM with some of {', '.join(keys)}"
     raise Refused(f"“{query.opened[:60]}” cannot be opened. Choose one of: {accepted}.")

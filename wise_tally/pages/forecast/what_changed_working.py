@@ -12,8 +12,8 @@ from wise_tally.domain.formats import UNITS, day, plural
 from wise_tally.pages.forecast.what_changed import (
     MEASURE_WORDS,
     ChangesQuery,
+    column_names,
     opened_deals,
-    place_names,
     read_change,
     read_moves,
 )
@@ -69,7 +69,7 @@ def _opened(query: ChangesQuery, moves: Moves, shift: ShiftTable) -> Panel:
         terms.append(PanelTerm(f"decreases, {plural(len(down), 'deal')}", UNITS[query.counting](int(down.sum()))))
         text = f"Effect of “{words}”. Step {CAUSES.index(rest) + 1} of {len(CAUSES)}. {STEPS}"
     else:
-        keys = [key for key, _ in place_names(query.line)]
+        keys = [key for key, _ in column_names(query.line)]
         first, _, second = rest.partition(":")
         cell = (keys.index(first), keys.index(second) if kind == "cell" else slice(None))
         terms = [

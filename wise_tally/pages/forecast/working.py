@@ -32,7 +32,7 @@ from wise_tally.web.working.panel import FIRST_DEALS, Panel, PanelDeal, PanelTer
 
 
 def counted_snapshot(query: ForecastQuery, figure: str) -> BookAsOf:
-    """The snapshot that a figure counts: with what was seen of stages where it says so."""
+    """The snapshot that a figure counts: with the actual win rates of stages where it says so."""
     line = query.line
     return observed_snapshot(line.book, query.snapshot, line.period) if figure == "seen" else query.snapshot
 

@@ -1,4 +1,4 @@
-"""A new order as a list's form says it: all entries as they were dragged, or one of them a place up or down."""
+"""A new order as a list's form sends it: all entries as they were dragged, or one of them a place up or down."""
 
 from collections.abc import Mapping, Sequence
 

@@ -21,7 +21,7 @@ from wise_tally.domain.formats import currency_decimals, plain_money
 from wise_tally.domain.org.access import May
 from wise_tally.domain.org.clock import now
 from wise_tally.domain.org.models import USUAL_CUSTOMER_SIZES, Workspace
-from wise_tally.domain.org.records import ChangedMeanwhile, as_text, expected_values, values_of
+from wise_tally.domain.org.records import ChangedMeanwhile, as_text, values_of
 from wise_tally.domain.org.settings_actions import set_organisation
 from wise_tally.domain.targets.models import Quota
 from wise_tally.domain.typed_numbers import typed_money
@@ -178,15 +178,13 @@ def organisation(request: PageRequest) -> HttpResponse:
     )
     if request.method == "POST" and form.is_valid():
         try:
-            set_organisation(request.viewer, form.cleaned_data, now(), request.POST.get("seen", ""))
+            set_organisation(request.viewer, form.cleaned_data, now(), request.POST.get("expected", ""))
             messages.success(request, "Saved.")
             return redirect("setup:organisation")
         except ChangedMeanwhile as changed:
-            seen = expected_values(request.POST.get("seen", ""))
-            there = [
-                f"{name.replace('_', ' ')} {value}" for name, value in changed.now.items() if seen.get(name) != value
-            ]
+            others = changed.otherwise(request.POST.get("expected", ""))
+            there = [f"{name.replace('_', ' ')} {value}" for name, value in others.items()]
             form.add_error(None, f"Somebody else has changed this to {', '.join(there)}. Save again to overwrite.")
     expected_now = as_text(values_of(workspace, list(NAMES)))
-    answer = {"form": form, "seen": expected_now, "may_edit": request.viewer.may(May.SET_ORGANISATION)}
+    answer = {"form": form, "expected": expected_now, "may_edit": request.viewer.may(May.SET_ORGANISATION)}
     return render(request, "setup/organisation.html", answer, status=422 if form.errors else 200)

@@ -15,7 +15,7 @@ from wise_tally.core.reference_data import OPEN
 from wise_tally.domain.deals.selectors import CONTACT_KINDS, last_contacts
 from wise_tally.pages.team.matrix import OpenedTable, PeopleQuery, page_context, part_working, people_sheet, read_opened
 from wise_tally.web import deal_columns
-from wise_tally.web.answers import say
+from wise_tally.web.answers import answer_sentence
 from wise_tally.web.deal_rows import DealRow, named
 from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
@@ -53,7 +53,7 @@ def page(request: PageRequest) -> HttpResponse:
     late = [(names_of_people[row.person].name, [cell.deals for cell in row.cells]) for row in people]
     answer = {
         **context,
-        "say": say(of_contact_gaps(whole, late), {}),
+        "answer_sentence": answer_sentence(of_contact_gaps(whole, late), {}),
         "page_query": opened.query,
         "kinds": CONTACT_KINDS,
     }

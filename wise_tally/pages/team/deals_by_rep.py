@@ -24,7 +24,7 @@ from wise_tally.pages.team.matrix import (
     people_sheet,
     read_opened,
 )
-from wise_tally.web.answers import say
+from wise_tally.web.answers import answer_sentence
 from wise_tally.web.files.tables import sheet_response
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
 from wise_tally.web.page_query import choice
@@ -106,7 +106,7 @@ def page(request: PageRequest) -> HttpResponse:
     context = page_context(request, read_opened(request, query), "team:open-table")
     answer = {
         **context,
-        "say": say(of_deals_by_rep(*_people(context["whole"], context["rows"])), {}),
+        "answer_sentence": answer_sentence(of_deals_by_rep(*_people(context["whole"], context["rows"])), {}),
         "page_query": query,
         "shows": query.links("show", {name: name for name in KINDS}),
         "alongs": query.links("along", ALONG),

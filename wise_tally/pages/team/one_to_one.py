@@ -42,7 +42,7 @@ from wise_tally.domain.process.models import Category
 from wise_tally.domain.targets.models import Call
 from wise_tally.pages.team.deals_by_rep import months_of, stages_of
 from wise_tally.web.activities_done import done_in
-from wise_tally.web.answers import say, span_of, workings
+from wise_tally.web.answers import answer_sentence, span_of, workings
 from wise_tally.web.deal_rows import DealRow, deal_rows, names_of, stage_choices
 from wise_tally.web.expectation import trust_of
 from wise_tally.web.filter_line import PARTS, FilterLine, read_scope, scope_of
@@ -116,7 +116,7 @@ def _people_rows(
 
 
 def _likely_outcomes(line: FilterLine) -> dict[str, int]:
-    """The outlook of each person of the scope in minor units; empty where it tells nothing of this period."""
+    """The outlook of each person of the scope in minor units; empty where it says nothing about this period."""
     if not trust_of(line).shown or trust_of(line).over:
         return {}
     rows = outlook_rows(line.book, line.snapshot, line.period, replace(line.scope, person=NONE), "person")
@@ -172,7 +172,9 @@ def _figures(line: FilterLine, key: str, deals: OpenDeals) -> dict[str, Any]:
         "whole": whole,
         "working": working,
         "needed": DaysOf.at(line.period, line.as_of).needed_per_week(whole.forecast.gap),
-        "say": say(_sentence(line, whole, deals), workings("forecast:working", working, "won", "gap")),
+        "answer_sentence": answer_sentence(
+            _sentence(line, whole, deals), workings("forecast:working", working, "won", "gap")
+        ),
         "footer": Footer(len(deals.rows) + whole.forecast.deals_won),
     }
 
@@ -181,8 +183,9 @@ def _pipeline(request: PageRequest, line: FilterLine, brief: Brief) -> dict[str,
     """The open deals by stage and by month, the largest of them, and what was found about them."""
     deals = brief.question.open
     return {
-        "stages": _cells(line, stages_of(line, "open")),
-        "months": _cells(line, months_of(line, "open")),
+        "pipeline": [
+            (along, _cells(line, of(line, "open"))) for along, of in (("month", months_of), ("stage", stages_of))
+        ],
         "by_rep": f"{reverse('team:open')}?{line.query()}",
         **acting(request, line),
         "rows": brief.chosen,
@@ -348,7 +351,7 @@ def notes(request: PageRequest, key: str) -> HttpResponse:
 
 def _keep(request: PageRequest, line: FilterLine, whose: tuple[str, date]) -> None:
     typed = MeetingForm(request.POST).values()
-    keep_notes(request.viewer, whose, typed["notes"], request.POST.get("seen", ""), now())
+    keep_notes(request.viewer, whose, typed["notes"], request.POST.get("expected", ""), now())
     keep_todays(line, request.viewer, visible(request), "meeting", now())
     if typed["text"]:
         agree(request.viewer, whose, typed["text"], typed["due_on"], now())
@@ -358,14 +361,14 @@ def _saved_alone(request: PageRequest, whose: tuple[str, date]) -> JsonResponse:
     """Notes that save themselves while they are written: what is kept now, or why not, in words."""
     text = request.POST.get("notes", "")
     try:
-        meeting = keep_notes(request.viewer, whose, text, request.POST.get("seen", ""), now())
+        meeting = keep_notes(request.viewer, whose, text, request.POST.get("expected", ""), now())
         keep_todays(request.filter_line, request.viewer, visible(request), "meeting", now())
     except ChangedMeanwhile as changed:
         there = str(changed.now["notes"])[:400]
         return JsonResponse(
-            {"said": f"Not saved: changed in another window to “{there}”. Load the page again."}, status=409
+            {"words": f"Not saved: changed in another window to “{there}”. Load the page again."}, status=409
         )
-    return JsonResponse({"seen": meeting.notes, "said": f"saved {now().astimezone(zone()):%H:%M}"})
+    return JsonResponse({"expected": meeting.notes, "words": f"saved {now().astimezone(zone()):%H:%M}"})
 
 
 @require_POST

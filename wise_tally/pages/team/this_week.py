@@ -14,10 +14,11 @@ from wise_tally.core.answers.results import of_week
 from wise_tally.core.attainment import AttainmentRow
 from wise_tally.core.calendar import Period
 from wise_tally.core.derived import derived
+from wise_tally.core.findings.of_people import ACTIVITY_WORDS
 from wise_tally.core.people_table import WeekRow, this_week, week_together
 from wise_tally.domain.formats import money
 from wise_tally.web.activities_done import done_in
-from wise_tally.web.answers import say, workings
+from wise_tally.web.answers import answer_sentence, workings
 from wise_tally.web.files.tables import Sheet, exports, sheet_response
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
@@ -97,7 +98,7 @@ def week_context(line: FilterLine) -> dict[str, Any]:
         "lines": lines,
         "set_out": set_out,
         "won": won,
-        "kinds": COUNTED,
+        "kinds": [ACTIVITY_WORDS[kind] for kind in COUNTED],
     }
 
 
@@ -117,7 +118,7 @@ def page(request: PageRequest) -> HttpResponse:
     sentence = of_week(week["set_out"], week["won"], _met(every), span.ends_on < line.as_of)
     deals = sum(one.row.deals_won + one.row.deals_open for one in every)
     answer = {
-        "say": say(sentence, workings("team:week-working", this, "won", "set_out")),
+        "answer_sentence": answer_sentence(sentence, workings("team:week-working", this, "won", "set_out")),
         "week_before": before,
         "week_after": after,
         "calls": f"{reverse('forecast:calls')}?{this}",
@@ -155,7 +156,7 @@ def working(request: PageRequest, figure: str) -> HttpResponse:
 # The columns of the file.
 HEADER = (
     *("person", "planned to close", "deals planned", "won", "deals won", "still open"),
-    *("phone calls", "target of phone calls", "e-mails", "target of e-mails"),
+    *(words for kind in COUNTED for words in (ACTIVITY_WORDS[kind], f"target of {ACTIVITY_WORDS[kind]}")),
 )
 
 

@@ -35,7 +35,7 @@ from wise_tally.domain.org.preference_actions import preference, set_preference
 from wise_tally.pages.team.headlines import headlines
 from wise_tally.pages.team.tallies.shipped import BOARDS, FIRST_BOARD, SHIPPED
 from wise_tally.pages.team.tallies.tiles import Tile, tiles_of
-from wise_tally.web.answers import say, span_of, workings
+from wise_tally.web.answers import answer_sentence, span_of, workings
 from wise_tally.web.deal_rows import names_of
 from wise_tally.web.filter_line import FilterLine, read_scope
 from wise_tally.web.footer import Footer
@@ -44,7 +44,7 @@ from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
 START = "team.start"
-# The dashboard that this sign-in took away last, so that it can be put back.
+# The dashboard that this sign-in took away last, so that it can be undone.
 AWAY = "board_away"
 CROWDED = 8
 MOST_OF_A_PACK = 24
@@ -119,7 +119,7 @@ def _context(request: PageRequest, line: FilterLine, board: Board, boards: dict[
     arranging = own and request.GET.get("arrange") == "yes"
     placed = {key for key, _ in board.placed}
     return {
-        "say": _answer(line, whole),
+        "answer_sentence": _answer(line, whole),
         "headlines": headlines(request, line, whole),
         "board": board,
         "boards": [(one, f"{line.query()}&board={one.key}", one.key == board.key) for one in boards.values()],
@@ -150,7 +150,7 @@ def _answer(line: FilterLine, whole: AttainmentRow) -> SafeString:
         key = line.book.deals.key[deal]
         holding = [Stake(names_of(line.book, [deal]).get(key, key), int(amounts[largest]), None, None)]
         opens["deal"] = f"{reverse('deals:deal', args=[key])}?{line.query()}"
-    return say(of_dashboard(span_of(line), whole.forecast.won, whole.forecast.quota, holding), opens)
+    return answer_sentence(of_dashboard(span_of(line), whole.forecast.won, whole.forecast.quota, holding), opens)
 
 
 def _addable(request: PageRequest, placed: set[str]) -> list[tuple[str, str]]:

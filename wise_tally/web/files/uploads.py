@@ -51,7 +51,7 @@ def read_upload(file: UploadedFile | None) -> UploadedTable:
 
 
 def read_table(name: str, content: bytes) -> UploadedTable:
-    """The table of a file's content; the name's ending tells the form."""
+    """The table of a file's content; the ending of the name decides the format."""
     ending = name.rsplit(".", 1)[-1].lower()
     if ending == "xlsx":
         return _xlsx(content)

@@ -1,1 +1,1 @@
-"""Findings as pages, mails and meetings ask for them and say them."""
+"""Findings as pages, mails and meetings ask for them and word them."""

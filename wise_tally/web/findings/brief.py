@@ -22,7 +22,7 @@ from wise_tally.core.targets import Target
 from wise_tally.domain.briefs.actions import BriefContent, keep_brief
 from wise_tally.domain.briefs.models import KeptBrief
 from wise_tally.domain.briefs.selectors import asides_of, last_brief, saved_briefs
-from wise_tally.domain.formats import day, percent, short
+from wise_tally.domain.formats import day, percent, short, signed_short
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.web.expectation import expected_of
 from wise_tally.web.filter_line import FilterLine
@@ -35,7 +35,7 @@ from wise_tally.web.visibility import Visibility
 
 # The small lines show the last ten weeks; where the outlook stood is worked out for six of them, in a book of so many deals at most.
 FRIDAY = 4
-# So many kept briefs are looked at for since when a finding is told.
+# How many saved briefs are read to find since when a finding has held.
 MOST_BACK = 26
 WEEKS, WEEKS_OF_OUTLOOK, MOST_DEALS = 10, 6, 20_000
 
@@ -53,7 +53,7 @@ class Brief:
 
     @cached_property
     def chosen(self) -> list[Shown]:
-        """What the brief tells."""
+        """What the brief shows."""
         return shown(self.line, self.question, brief_of(self.findings), self.viewer)
 
     @cached_property
@@ -102,7 +102,7 @@ def keep_todays(line: FilterLine, viewer: Viewer, may_see: Visibility, why: str,
 
 
 def since_when(brief: Brief) -> dict[str, date]:
-    """Of each finding of a brief the day from which every brief kept of the scope tells it, without a gap."""
+    """For each finding of a brief the day since which every saved brief of the scope has had it, without a gap."""
     since: dict[str, date] = {}
     still = {finding.key for finding in brief.findings}
     for saved in saved_briefs(brief.viewer, brief.line.who_value).filter(as_of__lt=brief.line.as_of)[:MOST_BACK]:
@@ -174,7 +174,6 @@ def _changed(brief: Brief) -> Headline:
     days = (line.as_of - since).days
     moved = past.weighted_moved(days) if days else 0
     words = f"since {'the last brief, ' if brief.before else ''}{day(since)}"
-    sign = f"{'+' if moved > 0 else '−' if moved < 0 else ''}{short(abs(moved))}"
     address = f"{reverse('forecast:changed')}?{line.query(period=line.period.text)}&from={since}"
     up, course = (moved >= 0 if moved else None), past.weighted[-WEEKS * 7 - 1 :: 7].tolist()
-    return Headline("Weighted forecast changed", sign, address, words, up, course)
+    return Headline("Weighted forecast changed", signed_short(moved), address, words, up, course)

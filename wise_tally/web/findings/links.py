@@ -97,8 +97,8 @@ def _of_process(line: FilterLine, question: Question, finding: Finding, query: s
             pages[name] = f"{_at('conversion:lost')}?by={what}&{line.query(period=period)}"
     if finding.subject.about == "stage":
         process = line.book.reference.processes[line.book.reference.stages[finding.subject.index].process][0]
-        seen = f"{_at('conversion:seen')}?{line.query(period=year, process=process)}"
-        pages |= dict.fromkeys(("stage", "seen", "set"), seen)
+        check = f"{_at('conversion:probability-check')}?{line.query(period=year, process=process)}"
+        pages |= dict.fromkeys(("stage", "seen", "set"), check)
     return pages
 
 

@@ -37,7 +37,7 @@ class Mail:
 
 @dataclass(frozen=True)
 class Sent:
-    """What became of a mail that was due: sent, passed over or failed, and why."""
+    """The outcome of a mail that was due: sent, passed over or failed, and why."""
 
     to: str
     outcome: str

@@ -1,4 +1,4 @@
-"""Findings of past Mondays and what became of them."""
+"""Findings of past Mondays and their outcome."""
 
 from dataclasses import replace
 from datetime import date, timedelta

@@ -16,7 +16,7 @@ from wise_tally.domain.deals.models import Account, Activity
 from wise_tally.domain.formats import as_words, day, money
 from wise_tally.domain.org.access import May, Viewer
 from wise_tally.domain.org.models import AgreedAction
-from wise_tally.web.answers import Names, plain, say, words_of
+from wise_tally.web.answers import Names, answer_sentence, plain, words_of
 from wise_tally.web.deal_rows import DealRow, deal_rows, names_of
 from wise_tally.web.filter_line import FilterLine
 from wise_tally.web.findings.links import IN_PLACE, action_of, opens
@@ -88,7 +88,7 @@ def agreed_about(line: FilterLine, findings: Sequence[str], viewer: Viewer) -> d
 
 
 def names_in(line: FilterLine, findings: Iterable[Finding]) -> Names:
-    """The names of the deals and customers that sentences tell."""
+    """The names of the deals and customers in the sentences."""
     sentences = [one.sentence for finding in findings for one in (finding, *finding.also)]
     parts = [part for sentence in sentences for part in sentence.parts.values()]
     deals = sorted({int(part.value) for part in parts if part.kind == "deal"})
@@ -122,7 +122,7 @@ def _shown(
     people = line.book.reference.people
     return Shown(
         finding,
-        say(sentence, addresses, names),
+        answer_sentence(sentence, addresses, names),
         plain(sentence, names),
         _whose(line, finding),
         "" if whose == NONE else people[whose].key,
@@ -146,13 +146,13 @@ def _whose(line: FilterLine, finding: Finding) -> str:
     return reference.teams[finding.subject.index].name if finding.subject.about == "team" else ""
 
 
-# How much more is said of a deal or person, as long as it fits two lines.
+# How many further findings join the sentence of a deal or person, as long as it fits two lines.
 MOST_ALSO = {"deal": 2, "person": 1}
 TWO_LINES = 185
 
 
 def with_more(finding: Finding, names: Names) -> Answer:
-    """The sentence of a deal or person with what else is said of it, each further clause without its subject, at most two lines."""
+    """The sentence of a deal or person with its further findings as clauses without a subject, at most two lines."""
     further = [one for one in finding.also if one.kind.key != "decides"][: MOST_ALSO.get(finding.subject.about, 0)]
     for number in range(len(further), 0, -1):
         longer = _joined(finding, further[:number])
@@ -187,7 +187,7 @@ def terms_of(finding: Finding, names: Names | None = None) -> list[tuple[str, st
 
 
 def as_text(line: FilterLine, findings: Sequence[Shown], figures: Iterable[tuple[str, str, str]]) -> str:
-    """What a brief says, as the JSON that is kept of it."""
+    """A brief as the JSON in which it is saved."""
     points = [
         {
             "finding": finding.key,

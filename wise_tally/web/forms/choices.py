@@ -72,12 +72,12 @@ def suggests(kind: str) -> dict[str, Any]:
 
 
 def _with_key(key: str, name: str) -> str:
-    """How one of several with the same name is told."""
+    """How one of several with the same name is written."""
     return f"{name} ({key})"
 
 
 def key_within(typed: str) -> str:
-    """The identifier that ends a name so told; empty where none does."""
+    """The identifier at the end of a name so written; empty where there is none."""
     match = WITH_KEY.search(typed)
     return match[1] if match else ""
 
@@ -104,7 +104,7 @@ class LongSelect(forms.Select):
 
 
 class KeyChoice(forms.ChoiceField):
-    """A choice among records by identifier or name; the form says which, an empty one is none. `kind` says what is suggested."""
+    """A choice among records by identifier or name; the form decides which, an empty one is none. `kind` names what is suggested."""
 
     def __init__(self, label: str, kind: str = "", **options: Any) -> None:
         super().__init__(label=label, widget=LongSelect(kind), error_messages=not_listed(label), **options)
@@ -123,5 +123,5 @@ def typed_key(choices: Any, typed: str | None) -> str:
 
 
 def not_listed(label: str) -> dict[str, str]:
-    """What is said where nothing of such a name or identifier can be chosen."""
+    """The messages where nothing of such a name or identifier can be chosen."""
     return {"invalid_choice": f"“%(value).60s” is not a valid {label.lower()}. Choose one from the list."}

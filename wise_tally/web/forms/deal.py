@@ -21,7 +21,7 @@ NAMES = (*STATE_NAMES, "reason")
 
 @dataclass
 class ClosingForm:
-    """What closing deals needs, typed in one small dialog; `given` tells whether it was shown already."""
+    """What closing deals needs, typed in one small dialog; `given`: whether it was shown already."""
 
     kind: str
     name: str

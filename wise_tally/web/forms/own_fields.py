@@ -36,7 +36,7 @@ def names_of(model: type[Source] | type[DealType], present: str) -> list[tuple[s
 
 
 class OwnFormField(forms.CharField):
-    """An own field of text, number or date; what its kind does not take is said beside it."""
+    """An own field of text, number or date; what its kind does not accept is explained beside it."""
 
     def __init__(self, own: OwnField, **options: Any) -> None:
         kind = {"type": "date"} if own.kind == "date" else {}

@@ -20,7 +20,7 @@ DONE = 302
 
 
 class SentOnce:
-    """Forms of pages only: what scripts send is sent again on purpose, and tells what it was made from."""
+    """Forms of pages only: what scripts send may be repeated on purpose, and names the state it was made from."""
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
         self.get_response = get_response
@@ -39,14 +39,14 @@ class SentOnce:
         if not is_first:
             return _like_the_first(request, mark)
         answer = self.get_response(request)
-        # What was done stays done; whoever sends it again meanwhile is told that somebody writes.
+        # What was done stays done; whoever sends it again meanwhile learns that a write is running.
         with suppress(OperationalError):
             end_form(mark, answer.headers["Location"] if answer.status_code == DONE else "")
         return answer
 
 
 def _mark(request: HttpRequest) -> str:
-    """What tells a form as it was drawn and filled in: each has a token of its own. Empty for what may be sent again."""
+    """What identifies a form as it was drawn and filled in: each has a token of its own. Empty for what may be sent again."""
     signed_in = getattr(request, "viewer", None) is not None
     try:
         if request.method != "POST" or not signed_in or not is_page_asked(request) or TOKEN not in request.POST:

@@ -33,7 +33,7 @@ from wise_tally.web.request.gate import client_address
 from wise_tally.web.request.permissions import safe_next
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.sessions import end_all
-from wise_tally.web.request.typed_again import KEPT, is_saved_for
+from wise_tally.web.request.typed_again import TYPED, is_saved_for
 from wise_tally.web.request.viewing import PageRequest
 
 WRONG = "Wrong user name or password. Check both."
@@ -77,7 +77,7 @@ def _onwards(request: PageRequest) -> HttpResponse:
     """To what was typed before the sign-in ran out, else to where the person wanted to go."""
     if is_saved_for(request):
         return redirect("typed")
-    request.session.pop(KEPT, None)
+    request.session.pop(TYPED, None)
     return redirect(safe_next(request, "/"))
 
 

@@ -14,7 +14,7 @@ from wise_tally.web.request.sessions import WAS
 
 MOST_SIGNS = 50_000
 HIDDEN = ("csrfmiddlewaretoken", "password")
-KEPT, REFUSED = "typed", "refused"
+TYPED, REFUSED = "typed", "refused"
 EXPIRED = "Your session had expired, so nothing was saved. Check your entries and save again."
 OTHER_ADDRESS = (
     "The form came from another address than the server knows itself by, so nothing was changed. If this is the right page,"
@@ -26,7 +26,7 @@ NO_COOKIE = (
 )
 
 
-def _from_here(request: HttpRequest) -> bool:
+def _from_own_page(request: HttpRequest) -> bool:
     """Whether the form stood on one of our own pages."""
     origin = request.META.get("HTTP_ORIGIN") or request.META.get("HTTP_REFERER", "")
     return urlsplit(origin).netloc == request.get_host()
@@ -47,40 +47,40 @@ def is_page_asked(request: HttpRequest) -> bool:
 
 
 def back_with_refusal(request: HttpRequest, message: str) -> HttpResponse | None:
-    """Back to the page of the form that was refused, which then tells why beside what was typed; None where there is none."""
+    """Back to the page of the form that was refused, which then shows why, with what was typed; None where there is none."""
     page = urlsplit(request.META.get("HTTP_REFERER", ""))
     if request.method != "POST" or page.netloc != request.get_host() or not is_page_asked(request):
         return None
-    fields = [(name, value) for name, value in _fields(request) if name != "seen"]
+    fields = [(name, value) for name, value in _fields(request) if name != "expected"]
     request.session[REFUSED] = {"path": request.get_full_path(), "fields": fields, "message": message}
     return HttpResponseRedirect(page.path + (f"?{page.query}" if page.query else ""), status=303)
 
 
 def refusal_of(request: HttpRequest) -> dict[str, Any] | None:
-    """What the form of this page was refused for, told once."""
+    """Why the form of this page was refused; shown once."""
     if request.method != "GET" or not hasattr(request, "session") or not is_page_asked(request):
         return None
     return request.session.pop(REFUSED, None) if REFUSED in request.session else None
 
 
 def keep_typed(request: HttpRequest) -> bool:
-    """Keep in the session what a form of ours sent, for the person whose sign-in it was; says whether anything was kept.
+    """Keep in the session what a form of ours sent, for the person whose sign-in it was; returns whether anything was kept.
 
     Files and passwords are not, and nothing of somebody who was not signed in before.
     """
     whose = request.user.pk or request.session.get(WAS)
-    if request.method != "POST" or whose is None or not _from_here(request):
+    if request.method != "POST" or whose is None or not _from_own_page(request):
         return False
     fields = _fields(request)
     if not fields:
         return False
-    request.session[KEPT] = {"path": request.get_full_path(), "fields": fields, "whose": whose}
+    request.session[TYPED] = {"path": request.get_full_path(), "fields": fields, "whose": whose}
     return True
 
 
 def is_saved_for(request: HttpRequest) -> bool:
     """Whether something typed by who is signed in now is kept."""
-    saved = request.session.get(KEPT)
+    saved = request.session.get(TYPED)
     return saved is not None and saved["whose"] == request.user.pk
 
 
@@ -88,7 +88,7 @@ def is_saved_for(request: HttpRequest) -> bool:
 def typed(request: HttpRequest) -> HttpResponse:
     """What was typed before the sign-in ran out: send it again, or drop it."""
     if request.method == "POST" or not is_saved_for(request):
-        request.session.pop(KEPT, None)
+        request.session.pop(TYPED, None)
         return redirect("home")
     return _page(request, 200)
 
@@ -101,13 +101,13 @@ def saved_page(request: HttpRequest, message: str, status: int) -> HttpResponse 
 
 
 def _page(request: HttpRequest, status: int, message: str = EXPIRED) -> HttpResponse:
-    saved = request.session[KEPT]
+    saved = request.session[TYPED]
     try:
         resolve(urlsplit(saved["path"]).path)
     except Resolver404:
-        request.session.pop(KEPT)
+        request.session.pop(TYPED)
         return redirect("home")
-    shown = [(name, value) for name, value in saved["fields"] if value and name not in ("seen", "next", "revision")]
+    shown = [(name, value) for name, value in saved["fields"] if value and name not in ("expected", "next", "revision")]
     return render(request, "web/typed.html", {"kept": saved, "shown": shown, "message": message}, status=status)
 
 
@@ -115,7 +115,7 @@ def _page(request: HttpRequest, status: int, message: str = EXPIRED) -> HttpResp
 def stale_form(request: HttpRequest, reason: str = "") -> HttpResponse:
     """A form from before somebody signed in again in this browser: what it holds is shown, to be sent once more.
 
-    Else what is wrong is said: what a proxy or the browser keeps back, or that the form is too old.
+    Otherwise the message names the fault: what a proxy or the browser keeps back, or that the form is too old.
     """
     if page := saved_page(request, EXPIRED, 403):
         return page

@@ -12,14 +12,14 @@ from wise_tally.web.request.measured import REFUSED, WAITS
 from wise_tally.web.request.typed_again import saved_page
 
 BUSY = "An import is running, so your change was not saved. Go back and save again in a minute; your entries are still there."
-KEPT = "An import is running, so your change was not saved. Save again in a minute."
+IMPORT_RUNS = "An import is running, so your change was not saved. Save again in a minute."
 PATIENCE, AGAIN_AFTER = 2.0, 5
 """Seconds that a write waits for the one before it in the same process, and after which it is worth another try."""
 SAFE = ("GET", "HEAD", "OPTIONS")
 
 
 class WritesInTurn:
-    """One request of a process writes at a time; the next waits a little, then is told."""
+    """One request of a process writes at a time; the next waits a little, then is refused with a message."""
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
         self.get_response = get_response
@@ -44,8 +44,8 @@ class WritesInTurn:
 
 
 def busy(request: HttpRequest) -> HttpResponse:
-    """A form shows again what was typed, to be sent once more; anything else says when to come back."""
-    answer = saved_page(request, KEPT, 503) or render(request, "web/refused.html", {"message": BUSY}, status=503)
+    """A form shows again what was typed, to be sent once more; any other request learns when to come back."""
+    answer = saved_page(request, IMPORT_RUNS, 503) or render(request, "web/refused.html", {"message": BUSY}, status=503)
     REFUSED.inc()
     answer.headers["Retry-After"] = str(AGAIN_AFTER)
     return answer

@@ -23,6 +23,7 @@ FILTERS = (
     formats.age,
     formats.count,
     formats.signed_short,
+    formats.signed_percent,
     formats.day,
     formats.iso_day,
     formats.moment,
@@ -33,8 +34,8 @@ FILTERS = (
 )
 for write in FILTERS:
     register.filter(write)
-SAID = (formats.currency_sign, formats.decimal_sign, formats.day_order, formats.plan_value)
-for tag in (*SAID, style_sheets, scripts):
+TAGS = (formats.currency_sign, formats.decimal_sign, formats.day_order, formats.plan_value)
+for tag in (*TAGS, style_sheets, scripts):
     register.simple_tag(tag)
 
 

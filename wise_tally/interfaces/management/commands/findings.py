@@ -18,7 +18,7 @@ from wise_tally.web.visibility import Visibility
 
 
 class Command(OneLineCommand):
-    """Ask for the findings of past Mondays and what came of them."""
+    """Ask for the findings of past Mondays and their outcome."""
 
     help = "How often the findings of past Mondays came true, beside what no finding told of."
 
@@ -51,6 +51,6 @@ class Command(OneLineCommand):
 def _print_table(scores: dict[str, Score]) -> None:
     print(f"{'finding':<26}{'told':>7}{'true':>7}{'others':>8}{'true':>7}  came true:")
     for kind, one in scores.items():
-        rates = (ratio(one.true, one.told), ratio(one.true_others, one.others))
+        rates = (ratio(one.true, one.named), ratio(one.true_others, one.others))
         first, second = ("–" if rate is None else f"{rate:.0%}" for rate in rates)
-        print(f"{KINDS[kind].name:<26}{one.told:>7}{first:>7}{one.others:>8}{second:>7}  {WORDS[kind]}")
+        print(f"{KINDS[kind].name:<26}{one.named:>7}{first:>7}{one.others:>8}{second:>7}  {WORDS[kind]}")

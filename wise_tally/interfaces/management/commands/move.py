@@ -10,7 +10,7 @@ from wise_tally.operation.moving import MoveRefused, move_to
 
 
 class Command(OneLineCommand):
-    """The present database stays; what to set next is said."""
+    """The present database stays; the command prints what to set next."""
 
     help = "Copy the workspace into another database."
 

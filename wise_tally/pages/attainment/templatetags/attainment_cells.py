@@ -54,8 +54,5 @@ def changed(value: Any, shape: str) -> str:
     """A change with its sign; shares change in points."""
     if value is None:
         return formats.NONE_SIGN
-    sign = "+" if value > 0 else ""
-    if shape == "percent":
-        return f"{sign}{value * 100:.0f} pts".replace("-", formats.MINUS)
-    text = formats.whole(value) if shape == "whole" else f"{value}".replace("-", formats.MINUS)
-    return sign + text
+    text = f"{value * 100:z.0f} pts" if shape == "percent" else formats.whole(value) if shape == "whole" else f"{value}"
+    return formats.signed(text.replace("-", formats.MINUS), value)

@@ -44,7 +44,7 @@ def visible_account(request: PageRequest, key: str) -> Account:
 
 @dataclass(frozen=True)
 class AccountRow:
-    """An account with what the list says of it, money in minor units."""
+    """An account with what the list shows of it, money in minor units."""
 
     account: Account
     open_deals: int
@@ -183,7 +183,7 @@ def _edit(request: PageRequest, account: Account | None) -> HttpResponse:
             form.add_error("name", elsewhere)
         elif not twins:
             try:
-                key, expected = account.key if account else None, request.POST.get("seen", "")
+                key, expected = account.key if account else None, request.POST.get("expected", "")
                 saved = save_account(request.viewer, books.current().reference, key, form.cleaned(), now(), expected)
                 if account is None:
                     offer_undo(request, saved, f"{saved.name} was added.", changed_rows({}, rows_of(saved)))
@@ -195,7 +195,7 @@ def _edit(request: PageRequest, account: Account | None) -> HttpResponse:
         "account": account,
         "twins": twins,
         "meanwhile": meanwhile,
-        "seen": ACCOUNTS.text(account) if account else "",
+        "expected": ACCOUNTS.text(account) if account else "",
     }
     return render(request, "customers/account_form.html", answer, status=status)
 
@@ -231,10 +231,10 @@ def merge(request: PageRequest, key: str) -> HttpResponse:
 
 def _offered(request: PageRequest, account: Account) -> dict[str, Any]:
     """Accounts that may be its twin: those searched for, else those with a name like it."""
-    seen, find = visible(request), request.GET.get("find", "").strip()[:200]
+    may_see, find = visible(request), request.GET.get("find", "").strip()[:200]
     if not find:
-        return {"find": find, "offered": seen.likely_accounts(account.name, account.key)}
-    matching = seen.accounts().filter(name__icontains=find).exclude(pk=account.pk)
+        return {"find": find, "offered": may_see.likely_accounts(account.name, account.key)}
+    matching = may_see.accounts().filter(name__icontains=find).exclude(pk=account.pk)
     return {"find": find, "offered": matching.order_by("name")[:20]}
 
 

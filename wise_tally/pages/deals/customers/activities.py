@@ -89,7 +89,7 @@ class PutOffForm(LedgerForm):
         return self.cleaned_data["on"]
 
 
-# What may become of an activity, and what is said then.
+# What may become of an activity, and the message then.
 CHANGES = {
     "done": "Marked as done.",
     "open again": "Planned again.",

@@ -149,7 +149,7 @@ def _lead_page(request: PageRequest, lead: Lead, status: int = 200, **more: Any)
         "steps": [step for step in lead_steps() if not step.retired or step == lead.step],
         "form": LeadForm(viewer, lead.owner, initial=_initial(lead)),
         "qualify": QualifyForm(request, known, initial=initial),
-        "seen": LEADS.text(lead),
+        "expected": LEADS.text(lead),
         "own_values": own_shown("lead", lead.key),
         "this_page": request.path,
         **journal_of(request, lead, end_of_today(), _moves(lead)),
@@ -200,7 +200,7 @@ def _save(request: PageRequest, lead: Lead) -> HttpResponse:
     if not form.is_valid():
         return _lead_page(request, lead, 422, form=form, refused="Not saved. Correct the marked fields.")
     try:
-        viewer, expected = request.viewer, request.POST.get("seen", "")
+        viewer, expected = request.viewer, request.POST.get("expected", "")
         with undoable(request, lead, "Lead saved."):
             save_lead(viewer, books.current().reference, lead.key, form.cleaned(), now(), expected)
     except ChangedMeanwhile as meanwhile:

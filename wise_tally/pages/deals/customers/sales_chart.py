@@ -44,7 +44,7 @@ def sales_chart(line: FilterLine, months: Sequence[tuple[Period, SalesRow]], acc
             )
             for month, row in months
         ],
-        # Where credit notes outweigh sales a month has no column; its words tell the sum.
+        # Where credit notes outweigh sales a month has no column; its words give the sum.
         layers=[
             Layer("columns", "solid", [max(this, 0) for this, _ in values]),
             Layer("strokes", "earlier", [max(before, 0) for _, before in values]),

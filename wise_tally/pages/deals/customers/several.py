@@ -26,15 +26,15 @@ from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.visibility import visible
 
-KEPT = "last_several"
+LAST_CHANGES = "last_several"
 
 
 def list_context(request: PageRequest, kind: str, line: FilterLine) -> dict[str, Any]:
-    """What a list shows besides its rows: who may add, to whom several may be given, how many the last change can put back."""
+    """What a list shows besides its rows: who may add, to whom several may be given, how many the last change can undo."""
     return {
         "may_add": request.viewer.may(May.CHANGE_OWN_DEALS) and not line.is_past,
         "people": Person.objects.filter(active_to=None).order_by("name"),
-        "undo": len(request.session.get(KEPT, {}).get(kind, [])),
+        "undo": len(request.session.get(LAST_CHANGES, {}).get(kind, [])),
         "this_page": request.get_full_path(),
     }
 
@@ -45,7 +45,7 @@ def change(request: PageRequest) -> HttpResponse:
     kind = one_of(request.POST.get("kind", ""), FIELDS, "cannot be changed together", 422)
     reference, viewer = books.current().reference, request.viewer
     if request.POST.get("what") == "undo":
-        changes = request.session.get(KEPT, {}).get(kind, [])
+        changes = request.session.get(LAST_CHANGES, {}).get(kind, [])
         count = put_several_back(viewer, reference, kind, [ChangedRecord(*row) for row in changes], now())
         _keep(request, kind, [])
         messages.success(request, f"{plural(count, kind)} put back.")
@@ -66,7 +66,7 @@ def _key(name: str, typed: str) -> str:
 
 def _keep(request: PageRequest, kind: str, changed: list[ChangedRecord]) -> None:
     rows = [(one.key, one.before, one.after) for one in changed]
-    request.session[KEPT] = {**request.session.get(KEPT, {}), kind: rows}
+    request.session[LAST_CHANGES] = {**request.session.get(LAST_CHANGES, {}), kind: rows}
 
 
 def _open_keys(request: PageRequest, kind: str) -> list[str]:

@@ -27,7 +27,7 @@ MOST_BYTES, MOST_CARDS = 2_000_000, 500
 
 @dataclass(frozen=True)
 class Card:
-    """What a card says of somebody."""
+    """What a card holds about a person."""
 
     name: str
     email: str

@@ -7,7 +7,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_safe
 
 from wise_tally.core.calendar import Period
-from wise_tally.core.customer import AGEING, ageing_place
+from wise_tally.core.customer import AGEING, age_class_of
 from wise_tally.core.figures_of_deals import OF_ACCOUNT
 from wise_tally.domain.deals.models import Account
 from wise_tally.domain.formats import age, count, day, moment, money, plural
@@ -68,7 +68,7 @@ def _unpaid(sheet: SheetRequest, ages: tuple[int, ...], words: str) -> Panel:
     rows = [
         (f"{invoice.key}, due {day(invoice.due_on)}", invoice.amount_minor)
         for invoice in unpaid_of(line, account)
-        if ageing_place(invoice.due_on, line.as_of) in ages
+        if age_class_of(invoice.due_on, line.as_of) in ages
     ]
     return _sum(account, words, OF_ACCOUNT["unpaid"].definition, rows)
 
@@ -146,8 +146,8 @@ FIGURES: dict[str, Callable[[SheetRequest], Panel]] = {
     "unpaid": lambda sheet: _unpaid(sheet, tuple(range(len(AGEING))), "unpaid"),
     "past-due": lambda sheet: _unpaid(sheet, tuple(range(1, len(AGEING))), "past due"),
     **{
-        f"age-{place}": lambda sheet, place=place, words=words: _unpaid(sheet, (place,), words)  # type: ignore[misc]
-        for place, (words, _) in enumerate(AGEING)
+        f"age-{index}": lambda sheet, index=index, words=words: _unpaid(sheet, (index,), words)  # type: ignore[misc]
+        for index, (words, _) in enumerate(AGEING)
     },
     "sales": lambda sheet: _sold(sheet, 0, of_year=False),
     "sales-before": lambda sheet: _sold(sheet, 1, of_year=False),

@@ -101,7 +101,7 @@ def _call(about: About, activity: Activity | None, line: FilterLine, again: date
 
 
 class FollowUpForm(LedgerForm):
-    """What became of a try, and when the next one is."""
+    """The outcome of a try, and when the next one is."""
 
     what = forms.ChoiceField(choices=[(one, one) for one in (*OUTCOMES, WITH_MESSAGE)])
     text = forms.CharField(required=False, max_length=2_000)
@@ -121,7 +121,7 @@ class FollowUpForm(LedgerForm):
 
 @require_POST
 def follow(request: PageRequest) -> HttpResponse:
-    """Keep what became of a try and go on with the page."""
+    """Keep the outcome of a try and go on with the page."""
     what = FollowUpForm(request.POST).follow_up()
     key = request.POST.get("activity", "")
     planned = visible(request).activity(key) if key else None

@@ -21,7 +21,7 @@ from wise_tally.web.request.viewing import PageRequest
 from wise_tally.web.telephone import digits_of, with_plain_phone
 from wise_tally.web.visibility import Visibility, visible
 
-FOUND = 8
+MOST_RESULTS = 8
 SHORTEST = 2
 ACTIONS = (
     ("New deal", "deals:new"),
@@ -33,7 +33,7 @@ ACTIONS = (
 
 @dataclass(frozen=True)
 class Result:
-    """A thing found: its kind, name, where to go, and what tells it from others."""
+    """A thing found: its kind, name, where to go, and what distinguishes it from others."""
 
     kind: str
     name: str
@@ -68,7 +68,7 @@ def _of_deals(may_see: Visibility, text: str, words: list[str]) -> list[Result]:
     matching = _all_words(words, "name", "account__name") | Q(key__iexact=text)
     return [
         Result("deal", deal.name, reverse("deals:deal", args=[deal.key]), deal.account.name if deal.account else "")
-        for deal in may_see.deals(matching, "account", at_most=FOUND)
+        for deal in may_see.deals(matching, "account", at_most=MOST_RESULTS)
     ]
 
 
@@ -85,18 +85,19 @@ def _with_number(records: QuerySet[Any], text: str, matching: Q) -> QuerySet[Any
 def _of_customers(may_see: Visibility, text: str, words: list[str]) -> list[Result]:
     accounts = may_see.accounts().filter(_all_words(words, "name") | Q(key__iexact=text)).order_by("name")
     results = [
-        Result("account", a.name, reverse("customers:account", args=[a.key]), a.industry) for a in accounts[:FOUND]
+        Result("account", a.name, reverse("customers:account", args=[a.key]), a.industry)
+        for a in accounts[:MOST_RESULTS]
     ]
     contacts = _with_number(may_see.contacts(), text, _all_words(words, "name", "email", "account__name"))
     results += [
         Result(
             "contact", c.name, reverse("customers:account", args=[c.account.key]), f"{c.account.name} {c.phone}".strip()
         )
-        for c in contacts.select_related("account").order_by("name")[:FOUND]
+        for c in contacts.select_related("account").order_by("name")[:MOST_RESULTS]
     ]
     matching = _all_words(words, "name", "customer", "email") | Q(key__iexact=text)
     leads = _with_number(may_see.leads(), text, matching).order_by("-created_at")
-    return results + [_lead(lead) for lead in leads[:FOUND]]
+    return results + [_lead(lead) for lead in leads[:MOST_RESULTS]]
 
 
 def _lead(lead: Lead) -> Result:
@@ -109,7 +110,7 @@ def _of_people(may_see: Visibility, text: str) -> list[Result]:
         people = people.filter(key__in=may_see.people)
     return [
         Result("person", p.name, f"{reverse('deals:page')}?{urlencode({'who': f'person:{p.key}'})}", "show deals")
-        for p in people[:FOUND]
+        for p in people[:MOST_RESULTS]
     ]
 
 
@@ -125,7 +126,7 @@ def _of_pages(viewer: Viewer, words: list[str]) -> list[Result]:
             except NoReverseMatch:
                 # The page of one thing, which its own name finds.
                 continue
-    return results[:FOUND]
+    return results[:MOST_RESULTS]
 
 
 def _begins(title: str, words: Iterable[str]) -> bool:

@@ -29,7 +29,7 @@ from wise_tally.domain.org.models import Workspace
 from wise_tally.pages.deals.customers.leads import owned_by
 from wise_tally.pages.deals.today.calls import calls_of
 from wise_tally.pages.deals.today.due import REASON_WORDS, coming, due_deals, due_panel, flagged, in_order
-from wise_tally.web.answers import say
+from wise_tally.web.answers import answer_sentence
 from wise_tally.web.deal_rows import stage_choices
 from wise_tally.web.deal_saving import save
 from wise_tally.web.filter_line import FilterLine, period_words, read_scope
@@ -74,7 +74,7 @@ def _due(request: PageRequest, line: FilterLine) -> dict[str, Any]:
     page = page_of(request, len(order), PAGE)
     reasons = list(zip(REASON_WORDS, due.flags.sum(axis=1).tolist(), strict=True))
     return {
-        "say": say(of_due_today(len(order), reasons), {}),
+        "answer_sentence": answer_sentence(of_due_today(len(order), reasons), {}),
         "due": due_deals(line, due, order[page.first : page.last], request.viewer),
         "open_deals": len(due.rows),
         "page": page,
@@ -153,5 +153,5 @@ def _write_both(request: PageRequest, deal: Deal, form: DealForm, step: NextStep
     with transaction.atomic():
         # The state first: moving a deal may refuse, and then nothing at all is saved.
         after = change_deal(who.viewer, who.reference, deal, form.revision, form.state, "", who.now, form.further)
-        change_part(who, deal, "next", value, request.POST.get("seen", ""))
+        change_part(who, deal, "next", value, request.POST.get("expected", ""))
     return after

@@ -44,7 +44,7 @@ def short_of(value: int | None, measure: str) -> str:
 @register.filter
 def signed_of(value: int | None, measure: str) -> str:
     """A change of a measure with its sign, money shortened."""
-    return ("+" if value and value > 0 else "") + str(measured(measure, value))
+    return formats.signed(measured(measure, value), value)
 
 
 def shape_of(query: ForecastQuery, column: Figure) -> str:

@@ -47,14 +47,14 @@ class TableJournal:
 
     @property
     def count(self) -> int:
-        """Rows that it tells of."""
+        """Rows that it covers."""
         return len(self.inserted) + len(self.before) + len(self.deleted)
 
 
 def written(before: dict[str, int], marked: bool = True) -> defaultdict[str, TableJournal]:
     """The journal so far by table, `before` the last number of each at its beginning; what was added and deleted again is left out.
 
-    Without marks it tells what was written, but not whether a row changed since.
+    Without marks it records what was written, but not whether a row changed since.
     """
     journals: defaultdict[str, TableJournal] = defaultdict(TableJournal)
     for table, op, number, old in notes():
@@ -109,7 +109,7 @@ def differing(table: str, journal: TableJournal) -> dict[int, set[str]]:
 
 
 def keep(journals: dict[str, TableJournal], path: Path) -> int:
-    """Write the journal to a file; returns the number of rows it tells of."""
+    """Write the journal to a file; returns the number of rows it covers."""
     content = {
         table: [j.columns, sorted(j.inserted), *(list(part.items()) for part in (j.before, j.deleted, j.left))]
         for table, j in journals.items()

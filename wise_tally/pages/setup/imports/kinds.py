@@ -235,7 +235,7 @@ def _date_form(samples: list[str]) -> str:
 
 
 def _number_form(samples: list[str]) -> str:
-    """The mark that stands last before one or two digits, or twice over, tells decimal from thousands."""
+    """The mark that stands last before one or two digits, or twice over, distinguishes decimal from thousands."""
     for text in samples:
         marks = [sign for sign in text if sign in ".,"]
         if len(set(marks)) == 2:

@@ -36,7 +36,7 @@ MODELS: dict[str, Any] = {
 AMBIGUOUS = "\0"
 # Names that a likely one is looked for in.
 MOST_NAMES = 2_000
-# What tells rows apart that bring no identifier; for others, all that is matched.
+# What identifies rows that bring no identifier; for others, all that is matched.
 IDENTITY = {"leads": ("name", "customer", "email", "created_at")}
 GIVEN_TO_ACCOUNTS = ("owner_id", "territory_id")
 
@@ -124,7 +124,7 @@ class Preparer:
                 row[name] = ""
         self._stand_ins(row, typed)
         if new := self.prepared.accounts.get(row.get("account_id", "")):
-            # Whose it is and where it lies says the first row that names it; without an owner nobody would see it.
+            # The first row that names it decides its owner and territory; without an owner nobody would see it.
             new |= {name: row[name] for name in GIVEN_TO_ACCOUNTS if row.get(name) and not new[name]}
         return row
 
@@ -159,7 +159,7 @@ class Preparer:
             raise CellRefused(f"“{text[:40]}” is of another currency or unit", f"a number such as {example}")
         if read.value < 0 and not signed:
             raise CellRefused(f"“{text[:40]}” is below 0", f"a number such as {example}")
-        # Zeros at the end of a fraction say nothing; other decimals are for the table to judge.
+        # Zeros at the end of a fraction mean nothing; other decimals are for the table to judge.
         return f"{read.value.normalize():f}"
 
     def _day(self, text: str) -> date:
@@ -233,7 +233,7 @@ class Preparer:
         return self.names[table]
 
     def _stand_ins(self, row: dict[str, str], typed: dict[str, str]) -> None:
-        """What the file does not say, as the page tells beforehand."""
+        """What the file leaves open, as the page shows beforehand."""
         slug, key_name = self.kind.slug, self.kind.columns[0]
         if slug == "deals":
             self._deal_stand_ins(row)

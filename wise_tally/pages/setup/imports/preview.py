@@ -57,7 +57,7 @@ class Preview:
 
 @dataclass(frozen=True)
 class _Tried:
-    """A file's rows, how they are read, and what came of trying them."""
+    """A file's rows, how they are read, and the outcome of trying them."""
 
     kind: Kind
     table: UploadedTable

@@ -1,4 +1,4 @@
-"""Trying an import: its rows are read as a package in a transaction that is put back; what it would have done is told by row."""
+"""Trying an import: its rows are read as a package in a transaction that is put back; what it would have done is reported by row."""
 
 import csv
 import json
@@ -67,7 +67,7 @@ def rehearse(kind: Kind, prepared: Prepared, matching: Matching, now: datetime) 
                         parts = _effects_of_parts(rows, noted, kind) if TABLES[kind.slug].of_deal else None
                     tried.accounts = len(noted[ACCOUNTS].inserted) if kind.slug != "accounts" else 0
                     transaction.set_rollback(True)
-                # What needs no more than what is there by now is told while others write.
+                # Faults that need nothing more than the present data are reported while others write.
                 tried.effects = _effects(kind, rows, columns) if parts is None else parts
                 break
             except PackageRefused as refused:
@@ -90,7 +90,7 @@ def name_of(kind: Kind) -> str:
 
 
 def _written_columns(kind: Kind, noted: dict[str, journal.TableJournal]) -> WrittenColumns:
-    """What was written of rows that were there, told before it is taken back."""
+    """What was changed in existing rows, read before it is put back."""
     name = name_of(kind)
     differing = journal.differing(name, noted[name])
     if kind.slug == "deals":
@@ -145,7 +145,7 @@ def _own_changed(noted: dict[str, journal.TableJournal]) -> dict[str, set[str]]:
 
 
 def _numbers(table: Table) -> dict[Identity, int]:
-    """Row numbers by what tells the table's rows apart, as cells."""
+    """Row numbers by what identifies the table's rows, as cells."""
     assert table.model is not None
     workspace = Workspace.current()
     writer = CellWriter(get_currency_precision(workspace.currency), workspace.time_zone)

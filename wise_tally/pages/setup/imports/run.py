@@ -40,7 +40,7 @@ from wise_tally.web.request.measured import IMPORTS
 SHOWN_FAULTS = 200
 AT_ONCE = 3_000
 ENOUGH_TO_TELL = 5
-"""Percent done from which the time that is left can be told."""
+"""Percent done from which the time left can be estimated."""
 PARTS = {"reading": 45, "checking": 60, "preparing": 65}
 
 
@@ -148,7 +148,7 @@ class Progress:
 
 
 def progress_of(run: ImportRun) -> Progress:
-    """How far the run was when it last said so."""
+    """How far the run was at its last report."""
     try:
         return Progress(**json.loads((folder_of(run) / "progress.json").read_text()))
     except (OSError, ValueError, TypeError):
@@ -198,7 +198,7 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
 
     while True:
         if faults and not matching.good_rows_only:
-            # The table's own checks are told at the same time, so that all faults stand in one list.
+            # The table's own checks run at the same time, so that all faults stand in one list.
             tried = rehearse(kind, prepared, matching, now)
             raise WithFaults(tried.faults, tried.more)
         with tempfile.TemporaryDirectory() as name:
@@ -209,7 +209,7 @@ def _take(run: ImportRun, prepared: Prepared, matching: Matching, viewer: Viewer
                     done = ready.take(now, step)
                     if kind.slug == "deal_lines":
                         follow_lines(viewer, {row["deal_id"] for _, row in prepared.rows}, now)
-                    # Each try has a journal of its own: what one left that was interrupted says nothing of the next.
+                    # Each try has a journal of its own: what an interrupted one left says nothing about the next.
                     journal_file = folder_of(run) / f"journal-{secrets.token_hex(4)}.gz"
                     count = journal.keep(journal.written(before), journal_file)
                     prepared.faults = faults

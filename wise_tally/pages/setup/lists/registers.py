@@ -44,7 +44,7 @@ class Register:
     order: tuple[str, ...] = ("name",)
     right: May = May.SET_RULES
     # The field that holds an entry's place, where people put them in order.
-    place: str = ""
+    order_field: str = ""
 
     @property
     def by_text(self) -> bool:
@@ -70,8 +70,8 @@ class Register:
 def _plain(model: type[models.Model], right: May = May.SET_RULES, subject: str = "") -> tuple[Save, Remove]:
     """Saving and taking away; `subject` is what quotas call such a node."""
 
-    def save(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, seen: str) -> Any:
-        return save_record(viewer, model, key, values, now, seen, right)
+    def save(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, expected: str) -> Any:
+        return save_record(viewer, model, key, values, now, expected, right)
 
     def remove(viewer: Viewer, key: str, now: datetime) -> None:
         viewer.require(right)
@@ -86,9 +86,9 @@ def _named(model: type[models.Model], of_targets: str = "") -> tuple[Save, Remov
     """The same for entries whose names deals carry, and targets in the column `of_targets`."""
 
     @transaction.atomic
-    def save(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, seen: str) -> Any:
+    def save(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, expected: str) -> Any:
         before = model._default_manager.filter(key=key or "").values_list("name", flat=True).first()
-        record = save_named(viewer, model, key, values, now, seen)
+        record = save_named(viewer, model, key, values, now, expected)
         if of_targets and before and before != values["name"]:
             rename_in_targets(viewer, of_targets, before, values["name"], now)
         return record
@@ -114,10 +114,12 @@ def _remove_field(viewer: Viewer, key: str, now: datetime) -> None:
 
 
 @transaction.atomic
-def _save_person(viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, seen: str = "") -> Person:
+def _save_person(
+    viewer: Viewer, key: str | None, values: Mapping[str, Any], now: datetime, expected: str = ""
+) -> Person:
     """Save a person; a new last day ends their targets."""
     before = Person.objects.filter(key=key).values_list("active_to", flat=True).first() if key else None
-    person = save_person(viewer, key, values, now, seen)
+    person = save_person(viewer, key, values, now, expected)
     if person.active_to and person.active_to != before:
         end_targets(viewer, books.current().reference, person.key, person.active_to, now)
     if has_left(person, today()):
@@ -144,7 +146,7 @@ REGISTERS = {
             (("rank", lambda c: c.rank), ("in the forecast", lambda c: "included" if c.counted else "not included")),
             *_plain(Category),
             order=("rank",),
-            place="rank",
+            order_field="rank",
         ),
         Register(
             "deal-types",
@@ -177,7 +179,7 @@ REGISTERS = {
             (("order", lambda s: s.position), ("typical days", lambda s: bare(s.typical_days_hundredths))),
             *_plain(LeadStep),
             order=("position",),
-            place="position",
+            order_field="position",
         ),
         Register(
             "lost-reasons",

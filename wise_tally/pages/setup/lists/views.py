@@ -8,7 +8,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_http_methods, require_POST
 
 from wise_tally.domain.org.clock import now
-from wise_tally.domain.org.records import ChangedMeanwhile, as_text, expected_values, put_in_order, values_of
+from wise_tally.domain.org.records import ChangedMeanwhile, as_text, put_in_order, values_of
 from wise_tally.domain.refusals import WriteRefused
 from wise_tally.pages.setup.lists.registers import REGISTERS, Register
 from wise_tally.pages.setup.ordering import order_of
@@ -43,7 +43,7 @@ def entries(request: PageRequest, slug: str) -> HttpResponse:
 def _rows(request: PageRequest, register: Register) -> dict[str, Any]:
     """A page of the entries, and the texts in use that are not listed; what is put in order by hand stands on one page."""
     uses, records = register.uses(), list(register.records)
-    shown, turned = paged(request, records, "", max(len(records), 1) if register.place else SIDE_BY_SIDE)
+    shown, turned = paged(request, records, "", max(len(records), 1) if register.order_field else SIDE_BY_SIDE)
     rows = [
         {"record": record, "cells": [value(record) for _, value in register.columns], "uses": uses.get(record.name, 0)}
         for record in shown
@@ -56,14 +56,12 @@ def _rows(request: PageRequest, register: Register) -> dict[str, Any]:
 def saved(request: PageRequest, register: Register, key: str | None, form: Any) -> Any:
     """The record as saved; None with the fault put on the form."""
     try:
-        return register.keep(request.viewer, key, form.cleaned_data, now(), request.POST.get("seen", ""))
+        return register.keep(request.viewer, key, form.cleaned_data, now(), request.POST.get("expected", ""))
     except WriteRefused as refused:
         form.add_error(None, str(refused))
     except ChangedMeanwhile as changed:
-        seen = expected_values(request.POST.get("seen", ""))
-        for name, value in changed.now.items():
-            if seen.get(name) != value:
-                form.add_error(name, f"Somebody else has changed this to “{value}”. Save again to overwrite.")
+        for name, value in changed.otherwise(request.POST.get("expected", "")).items():
+            form.add_error(name, f"Somebody else has changed this to “{value}”. Save again to overwrite.")
         form.add_error(None, "Not saved: somebody else has changed this. Your entries are below.")
     return None
 
@@ -73,12 +71,12 @@ def order(request: PageRequest, slug: str) -> HttpResponse:
     """Put the entries in the order of `order`, or one of them a place up or down."""
     register, viewer = register_of(slug), request.viewer
     viewer.require(register.right)
-    if not register.place:
+    if not register.order_field:
         raise Http404
     keys = [record.key for record in register.records]
     gone = "This entry is not there any more. Load the page again."
     keys = order_of(request.POST.dict(), keys, request.POST.get("key", ""), gone)
-    put_in_order(viewer, register.model, register.place, keys, now())
+    put_in_order(viewer, register.model, register.order_field, keys, now())
     return redirect("setup:entries", slug=slug)
 
 
@@ -96,7 +94,7 @@ def entry(request: PageRequest, slug: str, key: str) -> HttpResponse:
             return redirect("setup:entry", slug=slug, key=key)
     answer = {
         **{"register": register, "record": record, "form": form},
-        "seen": as_text(before),
+        "expected": as_text(before),
         "may_edit": viewer.may(register.right),
         **more_of(viewer, slug, record),
         "may_take_back": slug == "people" and may_undo(request, key),

@@ -27,7 +27,7 @@ from wise_tally.web.request.permissions import all_needs
 from wise_tally.web.request.refusals import Refused
 from wise_tally.web.request.viewing import PageRequest
 
-KEPT = "last_hand_over"
+LAST_DONE = "last_hand_over"
 # So many takers fit side by side and in one's head.
 MOST_TAKERS = 20
 
@@ -99,7 +99,7 @@ def _sum(portions: list[Portion], given: dict[str, Person], taker: Person) -> tu
 
 def _hand_over(request: PageRequest, giver: Person, portions: list[Portion], given: dict[str, Person]) -> HttpResponse:
     done = hand_over(request.viewer, giver, portions, given, now())
-    request.session[KEPT] = asdict(done)
+    request.session[LAST_DONE] = asdict(done)
     names = ", ".join(sorted({person.name for person in given.values()}))
     messages.success(request, f"{done.owned.words} went from {giver.name} to {names}.")
     return redirect("setup:entry", slug="people", key=giver.key)
@@ -109,16 +109,16 @@ def _hand_over(request: PageRequest, giver: Person, portions: list[Portion], giv
 @all_needs(May.SET_ORGANISATION)
 def undo(request: PageRequest, key: str) -> HttpResponse:
     """Take the last hand-over of this session back."""
-    giver, moved = _giver(key), request.session.get(KEPT)
+    giver, moved = _giver(key), request.session.get(LAST_DONE)
     if not moved or moved["giver"] != giver.key:
         raise Refused("There is no transfer of this person to undo.", 409)
     rows = {name: [tuple(row) for row in moved[name]] for name in ("deals", "accounts", "leads")}
     back = take_back(request.viewer, books.current().reference, HandedOver(giver.key, **rows), now())
-    del request.session[KEPT]
+    del request.session[LAST_DONE]
     messages.success(request, f"{back.words} are {giver.name}’s again.")
     return redirect("setup:entry", slug="people", key=giver.key)
 
 
 def may_undo(request: PageRequest, key: str) -> bool:
     """Whether the last hand-over of this session was this person's."""
-    return (request.session.get(KEPT) or {}).get("giver") == key
+    return (request.session.get(LAST_DONE) or {}).get("giver") == key

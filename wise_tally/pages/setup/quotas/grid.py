@@ -22,7 +22,7 @@ class Cell:
     name: str
     label: str
     value: str
-    seen: str
+    expected: str
     fault: str
     held: bool
     filled: bool
@@ -102,13 +102,13 @@ def quota_grid(
         cells: list[Cell] = []
         row = [column[index] for column in shown]
         for period, column in zip(view.periods, targets, strict=True):
-            name, seen = cell_name(node, period.starts_on), view.shown(column[index].own)
-            value = typed.get(name, seen)
-            unsaved += value != seen
+            name, expected = cell_name(node, period.starts_on), view.shown(column[index].own)
+            value = typed.get(name, expected)
+            unsaved += value != expected
             hold = (node.subject, node.key, period.starts_on, period.ends_on) in locked
             label = f"{node.name}, {period.starts_on:%b %Y}"
-            marks = (faults.get(name, ""), hold, value != seen, row[len(cells)].difference)
-            cells.append(Cell(name, label, value, seen, *marks))
+            marks = (faults.get(name, ""), hold, value != expected, row[len(cells)].difference)
+            cells.append(Cell(name, label, value, expected, *marks))
         quarters = [added(row[i : i + 3]).own for i in range(0, 12, 3)] if view.by_month else []
         lines.append(Line(node, cells, quarters, added(row)))
     names = {cell.name: cell.label for line in lines for cell in line.cells}
@@ -141,14 +141,16 @@ def read_cells(
             name = cell_name(node, period.starts_on)
             if f"q:{name}" not in posted:
                 continue
-            text, kept_text = posted[f"q:{name}"].strip(), posted.get(f"seen:{name}", "")
+            text, expected_text = posted[f"q:{name}"].strip(), posted.get(f"expected:{name}", "")
             typed[name] = text
-            if text == kept_text:
+            if text == expected_text:
                 continue
             value = view.typed(text or "0")
-            shown = view.typed(kept_text) if kept_text else None
+            shown = view.typed(expected_text) if expected_text else None
             if isinstance(value, str) or isinstance(shown, str):
-                faults[name] = value if isinstance(value, str) else "The value seen is not a number."
+                faults[name] = (
+                    value if isinstance(value, str) else "The value shown before is not a number. Load the page again."
+                )
                 continue
             cells.append(QuotaCell(node.subject, node.key, period.starts_on, period.ends_on, value, shown))
     return cells, typed, faults
@@ -157,7 +159,7 @@ def read_cells(
 def read_holds(posted: Mapping[str, str], view: PlanView, nodes: list[PlanNode]) -> tuple[Held, Held]:
     """The cells that the form held, and of them those ticked to be held: of a folded plan not every row is in it."""
     cells = ((node.subject, node.key, p.starts_on, p.ends_on) for node in nodes for p in view.periods)
-    shown = {cell for cell in cells if f"seen:{cell[0]}:{cell[1]}:{cell[2]}" in posted}
+    shown = {cell for cell in cells if f"expected:{cell[0]}:{cell[1]}:{cell[2]}" in posted}
     return shown, {cell for cell in shown if f"h:{cell[0]}:{cell[1]}:{cell[2]}" in posted}
 
 

@@ -28,7 +28,7 @@ from wise_tally.web.request.refusals import Refused
 TREES = {"people": "team or person", "territories": "territory", "partners": "partner"}
 ACTIVITY_KINDS = ("phone", "meeting", "mail", "site_visit", "task")
 FILTERS = ("product_group", "deal_type", "source", "activity_kind")
-Seen = frozenset[int] | None
+VisibleTeams = frozenset[int] | None
 
 
 # Who sells; who manages or administers, with deals of their own or without; who has left by the year.
@@ -156,16 +156,20 @@ def filter_choices(reference: ReferenceData) -> dict[str, list[str]]:
     }
 
 
-def nodes_of(book: Book, view: PlanView, today: date, seen: Seen) -> list[PlanNode]:
-    """The rows of the grid. `seen` narrows teams to those that the viewer may open; None is the whole organisation."""
+def nodes_of(book: Book, view: PlanView, today: date, visible_teams: VisibleTeams) -> list[PlanNode]:
+    """The rows of the grid. `visible_teams` narrows teams to those that the viewer may open; None is the whole organisation."""
     reference = book.reference
     if view.tree == "partners":
         partners = enumerate(Partner.objects.order_by("pk").values_list("key", "name"))
         listed = sorted(partners, key=lambda item: item[1][1])
-        return [PlanNode("partner", key, name, index, 0, NONE) for index, (key, name) in listed] if seen is None else []
+        return (
+            [PlanNode("partner", key, name, index, 0, NONE) for index, (key, name) in listed]
+            if visible_teams is None
+            else []
+        )
     if view.tree == "territories":
-        return _territories(reference, today) if seen is None else []
-    return _people(book, today, seen, view.periods[0].starts_on)
+        return _territories(reference, today) if visible_teams is None else []
+    return _people(book, today, visible_teams, view.periods[0].starts_on)
 
 
 def _territories(reference: ReferenceData, today: date) -> list[PlanNode]:
@@ -196,13 +200,13 @@ def _selling(book: Book, today: date, begins: date) -> dict[int, Selling]:
     return by_person
 
 
-def _people(book: Book, today: date, seen: Seen, begins: date) -> list[PlanNode]:
+def _people(book: Book, today: date, visible_teams: VisibleTeams, begins: date) -> list[PlanNode]:
     reference, selling = book.reference, _selling(book, today, begins)
     tree = reference.team_tree(today)
     members: dict[int, list[int]] = {}
     for index in range(len(reference.people)):
         members.setdefault(reference.team_of(index, today.toordinal()), []).append(index)
-    rows = [PlanNode("company", "", reference.organisation, NONE, 0, NONE)] if seen is None else []
+    rows = [PlanNode("company", "", reference.organisation, NONE, 0, NONE)] if visible_teams is None else []
     order: dict[int, int] = {NONE: 0} if rows else {}
 
     def add_people(team: int, depth: int) -> None:
@@ -212,12 +216,12 @@ def _people(book: Book, today: date, seen: Seen, begins: date) -> list[PlanNode]
             rows.append(PlanNode("person", record.key, record.name, person, depth, parent, selling[person]))
 
     for team, depth in in_tree_order(tree):
-        if seen is not None and team not in seen:
+        if visible_teams is not None and team not in visible_teams:
             continue
         above = order.get(tree.parents[team], NONE)
         order[team] = len(rows)
         rows.append(PlanNode("team", reference.teams[team].key, reference.teams[team].name, team, depth + 1, above))
         add_people(team, depth + 2)
-    if seen is None:
+    if visible_teams is None:
         add_people(NONE, 1)
     return rows

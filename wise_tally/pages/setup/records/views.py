@@ -57,7 +57,7 @@ def audit(request: PageRequest) -> HttpResponse:
     page = Paginator(query.entries(), ON_A_PAGE).get_page(request.GET.get("page"))
     answer = {
         "entries": page,
-        "told": audit_lines(page),
+        "lines": audit_lines(page),
         "page_query": query,
         "people": [(who, person_in_words(who)) for who in people_of()],
         "files": exports("setup:audit-table", query.query()),

@@ -29,7 +29,7 @@ class StageRow:
 
     stage: Stage
     values: dict[str, str]
-    seen: str
+    expected: str
     faults: dict[str, str] = field(default_factory=dict)
 
     @classmethod
@@ -89,16 +89,16 @@ def _typed_row(posted: Mapping[str, str], saved: StageRow) -> StageRow:
     key = saved.stage.key
     names = [*TYPED, *TICKED] if saved.is_open else ["name"]
     typed = saved.values | {name: posted.get(f"{name}:{key}", "").strip() for name in names}
-    row = StageRow(saved.stage, typed, saved.seen)
+    row = StageRow(saved.stage, typed, saved.expected)
     try:
-        seen: dict[str, str] = dict(json.loads(posted.get(f"seen:{key}", "") or saved.seen))
+        expected: dict[str, str] = dict(json.loads(posted.get(f"expected:{key}", "") or saved.expected))
     except (ValueError, TypeError):
-        seen = saved.values
+        expected = saved.values
     for name in names:
         there = saved.values[name]
-        if seen.get(name) in (there, None) or typed[name] == there:
+        if expected.get(name) in (there, None) or typed[name] == there:
             continue
-        if typed[name] == seen.get(name):
+        if typed[name] == expected.get(name):
             typed[name] = there
         else:
             row.faults[name] = (

@@ -50,8 +50,8 @@ def moments_of(stage: Stage, typed: dict[str, str] | None = None, wrong: str = "
     guide, checks = guide_of(stage), checks_of(stage)
     shown = {"checks": checks, **guide}
     return {
-        "seen_checks": checks,
-        "seen_guide": as_text(guide),
+        "expected_checks": checks,
+        "expected_guide": as_text(guide),
         "typed": shown | (typed or {}),
         "wrong": {moment: [line for line in wrong.splitlines() if line]},
         "files": stage.files.order_by("name").only("name"),
@@ -59,7 +59,7 @@ def moments_of(stage: Stage, typed: dict[str, str] | None = None, wrong: str = "
         "documents": Document.choices,
         "recipients": RECIPIENTS,
         "placeholders": ["{" + name + "}" for name in PLACEHOLDERS],
-        "kept_checks": checks.splitlines(),
+        "saved_checks": checks.splitlines(),
         "subjects": subject_kinds(own_field_kinds()),
         "sentences": SENTENCES,
         "kinds": KINDS,
@@ -68,7 +68,7 @@ def moments_of(stage: Stage, typed: dict[str, str] | None = None, wrong: str = "
 
 
 def _checks(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
-    set_checks(request.viewer, stage, typed.get("checks", ""), own_field_kinds(), now(), request.POST.get("seen"))
+    set_checks(request.viewer, stage, typed.get("checks", ""), own_field_kinds(), now(), request.POST.get("expected"))
     return "Entry criteria saved. They apply to deals that enter from now on."
 
 
@@ -86,7 +86,7 @@ def _add_check(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str
     except CheckWrong as wrong:
         raise WriteRefused(str(wrong)) from wrong
     checks = checks_of(stage)
-    set_checks(request.viewer, stage, f"{checks}\n{sentence}", own_field_kinds(), now(), request.POST.get("seen"))
+    set_checks(request.viewer, stage, f"{checks}\n{sentence}", own_field_kinds(), now(), request.POST.get("expected"))
     return f"“{sentence}” was added. It applies to deals that enter from now on."
 
 
@@ -95,13 +95,13 @@ def _check_away(request: PageRequest, stage: Stage, typed: dict[str, str]) -> st
     if away not in lines:
         raise WriteRefused("This rule is not there any more. The list below is as it is now.")
     lines.remove(away)
-    set_checks(request.viewer, stage, "\n".join(lines), own_field_kinds(), now(), request.POST.get("seen"))
+    set_checks(request.viewer, stage, "\n".join(lines), own_field_kinds(), now(), request.POST.get("expected"))
     return f"“{away}” was deleted."
 
 
 def _guide(request: PageRequest, stage: Stage, typed: dict[str, str]) -> str:
     values = {name: typed.get(name, "") for name in ("text", "checklist", "activities")}
-    set_guide(request.viewer, stage, values, now(), request.POST.get("seen"))
+    set_guide(request.viewer, stage, values, now(), request.POST.get("expected"))
     return "Stage guide saved."
 
 

@@ -100,7 +100,7 @@ def _page(
         "merge": merge,
         "rules": stage.rules.select_related("category").order_by("-effective_at"),
         "now": now(),
-        "deals_here": _deals_in(stage),
+        "deals_in_stage": _deals_in(stage),
         "others": process.stages.filter(kind=StageKind.OPEN, retired=False).exclude(pk=stage.pk).order_by("position"),
         "may_edit": request.viewer.may(May.SET_RULES),
         **moments_of(stage, **(moments or {})),

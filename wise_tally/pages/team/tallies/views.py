@@ -57,7 +57,7 @@ COUNTING_WORDS = {
     "quantity": "quantity",
 }
 BASIS_WORDS = {"close": "expected close", "payment": "first payment due"}
-# The tally that this sign-in took away last, so that it can be put back.
+# The tally that this sign-in took away last, so that it can be undone.
 AWAY = "tally_away"
 Options = list[tuple[str, str, bool]]
 
@@ -76,7 +76,7 @@ def page(request: PageRequest) -> HttpResponse:
     tile = tile_of(request, line, ("", _name(tally)), tally)
     query = "&".join(part for part in (line.query(), urlencode(tally.own())) if part)
     rows = len(tile.result.rows) if tile.result else 0
-    # The table behind a picture says where the others are; only one that stands alone is turned over.
+    # The table behind a picture links to the others; only one that stands alone is turned over.
     sheet = page_of(request, rows, SIDE_BY_SIDE) if tally.drawing in TURNED_OVER else None
     answer = {
         "tile": replace(tile, page=sheet),
@@ -263,12 +263,12 @@ def _first_row(line: FilterLine, tally: TallyQuestion) -> str:
 
 def require_deals_behind(tally: TallyQuestion) -> None:
     """Raise Refused for a measure whose working stands elsewhere, or that rests on no deals."""
-    if not _opens_here(tally.figure):
-        accepted = ", ".join(one.key for one in REPORTED.values() if _opens_here(one))
+    if not _can_be_saved(tally.figure):
+        accepted = ", ".join(one.key for one in REPORTED.values() if _can_be_saved(one))
         raise Refused(f"“{tally.show}” is explained on another page. Choose one of: {accepted}.", 404)
 
 
-def _opens_here(figure: Figure) -> bool:
+def _can_be_saved(figure: Figure) -> bool:
     return bool(figure.counts) and figure.family != Family.FORECAST
 
 

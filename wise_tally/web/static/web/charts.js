@@ -144,7 +144,7 @@
       brush = put(svg, "rect", { class: "brush", y: scale.room.top, height: scale.room.foot - scale.room.top, visibility: "hidden" });
       stroke = put(svg, "line", { class: "reading", y1: scale.room.top, y2: scale.room.foot, visibility: "hidden" });
     };
-    const said = () => [points[here].title, ...points[here].rows.map((row) => row.join(" "))].join(", ");
+    const valueText = () => [points[here].title, ...points[here].rows.map((row) => row.join(" "))].join(", ");
     const show = (index) => {
       here = Math.max(0, Math.min(points.length - 1, index));
       const at = scale.x(here);
@@ -154,7 +154,7 @@
       const left = at + tip.offsetWidth + 14 > plot.clientWidth ? at - tip.offsetWidth - 10 : at + 10;
       tip.style.setProperty("left", `${Math.max(0, left)}px`);
       plot.setAttribute("aria-valuenow", here);
-      plot.setAttribute("aria-valuetext", said());
+      plot.setAttribute("aria-valuetext", valueText());
     };
     const hide = () => { tip.hidden = true; [stroke, brush].forEach((one) => one?.setAttribute("visibility", "hidden")); touched = -1; from = null; };
     // Points chosen together: dragged across, or walked over with Shift held.
@@ -182,7 +182,7 @@
       const at = event.clientX - plot.getBoundingClientRect().left;
       return points.reduce((best, _, index) => (Math.abs(scale.x(index) - at) < Math.abs(scale.x(best) - at) ? index : best), 0);
     };
-    Object.entries({ role: "slider", tabindex: 0, "aria-valuemin": 0, "aria-valuemax": points.length - 1, "aria-valuenow": here, "aria-valuetext": said() })
+    Object.entries({ role: "slider", tabindex: 0, "aria-valuemin": 0, "aria-valuemax": points.length - 1, "aria-valuenow": here, "aria-valuetext": valueText() })
       .forEach(([name, value]) => plot.setAttribute(name, value));
     plot.addEventListener("pointermove", (event) => { if (event.pointerType === "mouse") { show(near(event)); mark(); } });
     plot.addEventListener("pointerdown", (event) => { if (data.brush && event.pointerType === "mouse") { from = near(event); event.preventDefault(); plot.focus(); } });

@@ -32,9 +32,9 @@
 
   function note(field) {
     const next = field.nextElementSibling;
-    if (next?.classList.contains("cell-said")) return next;
+    if (next?.classList.contains("cell-note")) return next;
     const made = document.createElement("span");
-    made.className = "cell-said";
+    made.className = "cell-note";
     made.role = "status";
     field.after(made);
     return made;
@@ -79,13 +79,13 @@
   };
 
   function saved(form, field, place, text, typed) {
-    const said = note(place);
-    said.innerHTML = text;
-    const state = said.querySelector("[data-revision]").dataset;
+    const node = note(place);
+    node.innerHTML = text;
+    const state = node.querySelector("[data-revision]").dataset;
     form.elements.revision.value = state.revision;
     field?.removeAttribute("aria-invalid");
     // Only the last change can be undone, so earlier words go.
-    form.querySelectorAll(".cell-said").forEach((other) => { if (other !== said) other.replaceChildren(); });
+    form.querySelectorAll(".cell-note").forEach((other) => { if (other !== node) other.replaceChildren(); });
     [...form.elements].filter((other) => other.matches(FIELD)).forEach((other) => {
       const value = other.name in state ? state[other.name] : other === field ? typed : null;
       if (value === null) return;
@@ -103,7 +103,7 @@
     const state = new DOMParser().parseFromString(text, "text/html").querySelector("[data-revision]").dataset;
     form.closest("dialog")?.close();
     form.elements.revision.value = state.revision;
-    form.querySelectorAll(".cell-said").forEach((said) => said.replaceChildren());
+    form.querySelectorAll(".cell-note").forEach((node) => node.replaceChildren());
     [...form.elements].filter((field) => field.matches(FIELD)).forEach((field) => {
       field.removeAttribute("aria-invalid");
       if (field.value === body.get(field.name)) keep(field, field.value);
@@ -118,13 +118,13 @@
     const wrong = field || form.elements[shown.querySelector("[data-field]")?.dataset.field];
     wrong?.setAttribute("aria-invalid", "true");
     if (field) denied.set(field, field.value);
-    const said = note(wrong || place);
-    said.replaceChildren(...shown.childNodes);
-    said.querySelectorAll("[data-again]").forEach((button) => button.addEventListener("click", () => {
+    const node = note(wrong || place);
+    node.replaceChildren(...shown.childNodes);
+    node.querySelectorAll("[data-again]").forEach((button) => button.addEventListener("click", () => {
       field?.focus();
       send(form, field, { [button.dataset.again]: button.dataset.value });
     }));
-    said.querySelectorAll("[data-cancel]").forEach((button) => button.addEventListener("click", () => { form.dataset.sent = ""; location.reload(); }));
+    node.querySelector("[data-cancel]")?.addEventListener("click", () => { form.dataset.sent = ""; location.reload(); });
   }
 
   function ask(form, field, dialog) {
@@ -160,17 +160,17 @@
     const fresh = new DOMParser().parseFromString(text, "text/html");
     changed.forEach((now, id) => stay(document.getElementById(id), fresh, now));
     const callbacks = {
-      beforeNodeRemoved: (node) => !node.matches?.(".cell-said, .read-as"),
+      beforeNodeRemoved: (node) => !node.matches?.(".cell-note, .read-as"),
       beforeNodeMorphed: (old) => !(sent.has(old) || old.getAttribute?.("aria-invalid") || isTyped(old)),
       // What the reader opened or marked stays open and marked.
       beforeAttributeUpdated: (name, node) => !(name === "open" || (name === "aria-current" && node.matches(".open-figure"))),
     };
     // Nothing is looked for past what has the focus: words that the fresh page lacks would go with what stands behind them.
     const focused = document.activeElement;
-    if (focused.closest(".cell-said")) focused.blur();
+    if (focused.closest(".cell-note")) focused.blur();
     // Who is about to type over a value goes on to, whatever the value is now.
     const isMarked = focused.value && focused.selectionStart === 0 && focused.selectionEnd === focused.value.length;
-    for (const id of ["main", "told", "count-strip"]) {
+    for (const id of ["main", "messages", "count-strip"]) {
       const [old, now] = [document.getElementById(id), fresh.getElementById(id)];
       if (old && now) window.Idiomorph.morph(old, now, { callbacks });
     }
@@ -187,7 +187,7 @@
 
   // Where a field stands, or what is said beside it, to find it again when its row was made anew.
   function finder(target) {
-    const field = target.closest(".cell-said")?.previousElementSibling || target;
+    const field = target.closest(".cell-note")?.previousElementSibling || target;
     const [row, name] = [field.closest("[data-row]")?.id, field.name];
     return () => target.isConnected ? target : document.getElementById(row)?.querySelector(`[name="${CSS.escape(name)}"]`);
   }
@@ -269,7 +269,7 @@
     const button = event.target.closest("[data-undo]");
     const form = button?.closest(FORM);
     if (!form) return;
-    const field = button.closest(".cell-said").previousElementSibling;
+    const field = button.closest(".cell-note").previousElementSibling;
     field.focus();
     await post(form, field, { revision: form.elements.revision.value }, button.dataset.undo);
   });

@@ -132,6 +132,14 @@ document.addEventListener("alpine:init", () => {
       label();
     }
   });
+  // A menu that would reach beyond a side of the page is moved into it.
+  document.addEventListener("toggle", ({ target }) => {
+    const menu = target.open && target.querySelector(":scope > .menu");
+    if (!menu) return;
+    menu.style.translate = "";
+    const { left, right } = menu.getBoundingClientRect(), width = document.documentElement.clientWidth;
+    menu.style.translate = `${Math.max(8 - left, Math.min(0, width - 8 - right))}px`;
+  }, true);
   // On a phone the options of a page are folded behind a button, which stands where they would.
   const foldOptions = () => document.querySelectorAll(".tool-row:not(.folds)").forEach((row) => {
     if (row.children.length < 2) return;

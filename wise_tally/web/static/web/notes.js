@@ -11,13 +11,13 @@
     const text = area(form).value;
     try {
       const answer = await fetch(form.action, { method: "POST", body: new FormData(form), headers: { "X-Saves-Itself": "yes" }, keepalive: true });
-      const { said, seen } = await answer.json();
-      say(form, said);
+      const { words, expected } = await answer.json();
+      say(form, words);
       if (!answer.ok) return;
-      document.querySelectorAll("input[name=seen], input[type=hidden][name=notes]").forEach((field) => { field.value = seen; });
+      document.querySelectorAll("input[name=expected], input[type=hidden][name=notes]").forEach((field) => { field.value = expected; });
       area(form).defaultValue = text;
     } catch {
-      say(form, "not saved: the server does not answer; it is tried again when you type on");
+      say(form, "not saved: the server does not answer; keep typing to try again");
     }
   }
 

@@ -1,13 +1,13 @@
 // A form that was refused stands filled in as it was sent, with the reason above it, or where it says.
 (() => {
-  const told = document.getElementById("refusal"), reason = document.getElementById("refused");
-  if (!told) return;
-  const { path, fields } = JSON.parse(told.textContent);
+  const stored = document.getElementById("refusal"), reason = document.getElementById("refused");
+  if (!stored) return;
+  const { path, fields } = JSON.parse(stored.textContent);
   const values = (name) => fields.filter(([other]) => other === name).map(([, value]) => value);
   const address = (form) => { const { pathname, search } = new URL(form.action); return pathname + search; };
   // Of several forms with one address it is that which holds all fields that were sent, and whose own marks were.
   const isIt = (form) => address(form) === path && fields.every(([name]) => form.elements[name]) && [...form.querySelectorAll("input[type=hidden]")]
-    .every((field) => ["csrfmiddlewaretoken", "seen", "next", "revision"].includes(field.name) || values(field.name).includes(field.value));
+    .every((field) => ["csrfmiddlewaretoken", "expected", "next", "revision"].includes(field.name) || values(field.name).includes(field.value));
   const form = [...document.querySelectorAll("form[method=post]")].find(isIt);
   if (!form) return;
   [...form.elements].forEach((field) => {

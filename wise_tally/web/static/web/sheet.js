@@ -8,7 +8,7 @@
   const between = (one, other) => [Math.min(one, other), Math.max(one, other)];
 
   const open = (table) => {
-    const form = table.closest("form"), status = form.querySelector("[data-sheet-said]");
+    const form = table.closest("form"), status = form.querySelector("[data-sheet-status]");
     const done = [], undone = [];
     let grid = [], at = [0, 0], to = [0, 0], dragging = false, waiting;
     const fields = () => [...table.querySelectorAll(FIELD)];
@@ -221,7 +221,7 @@ document.addEventListener("alpine:init", () => {
       const answer = await fetch(`${this.$root.dataset.words}&${query}`);
       if (!answer.ok) return;
       const words = await answer.json();
-      this.$root.querySelectorAll("[data-tool-words]").forEach((said) => { said.textContent = words[said.dataset.toolWords] || ""; });
+      this.$root.querySelectorAll("[data-tool-words]").forEach((line) => { line.textContent = words[line.dataset.toolWords] || ""; });
     },
   }));
 });
