@@ -24,9 +24,9 @@
     clearTimeout(waiting);
     waiting = setTimeout(find, PAUSE, target);
   });
-  // Another name is typed over the one that stands there.
-  document.addEventListener("pointerdown", ({ target }) => {
-    if (target.dataset?.asks && target !== document.activeElement) addEventListener("click", () => target.select(), { once: true });
+  // Another name is typed over the one that stands there. A list that comes while the button is down takes the click away.
+  document.addEventListener("mousedown", ({ target }) => {
+    if (target.dataset?.asks && target !== document.activeElement) addEventListener("mouseup", () => target.select(), { once: true });
   });
 
   // A new workspace begins in the time zone of its first person.
