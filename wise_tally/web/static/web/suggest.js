@@ -24,9 +24,11 @@
     clearTimeout(waiting);
     waiting = setTimeout(find, PAUSE, target);
   });
-  // Another name is typed over the one that stands there. A list that comes while the button is down takes the click away.
+  // Another name is typed over the one that stands there, but for a part that is marked. No click comes where a list came
+  // while the button was down.
   document.addEventListener("mousedown", ({ target }) => {
-    if (target.dataset?.asks && target !== document.activeElement) addEventListener("mouseup", () => target.select(), { once: true });
+    if (!target.dataset?.asks || target === document.activeElement) return;
+    addEventListener("mouseup", () => target.selectionStart === target.selectionEnd && target.select(), { once: true });
   });
 
   // A new workspace begins in the time zone of its first person.
